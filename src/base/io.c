@@ -1,0 +1,149 @@
+#include "base/io.h"
+
+#include "base/cleanup.h"
+
+#include <dirent.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+
+bool wdr_pread_all(int fd, void *buf, size_t len, uint64_t offset, GError **error)
+{
+	uint8_t *at = buf;
+
+	while (len > 0) {
+		ssize_t got = pread(fd, at, len, (off_t)offset);
+		if (got < 0 && errno == EINTR)
+			continue;
+		if (got < 0)
+			return wdr_error_set_errno(
+				error, errno, "reading at byte %" G_GUINT64_FORMAT, offset);
+		if (got == 0)
+			return wdr_error_set(error, WDR_ERROR_IO,
+				"short read at byte %" G_GUINT64_FORMAT, offset);
+		at += got;
+		len -= (size_t)got;
+		offset += (uint64_t)got;
+	}
+	return true;
+}
+
+bool wdr_pwrite_all(int fd, const void *buf, size_t len, uint64_t offset, GError **error)
+{
+	const uint8_t *at = buf;
+
+	while (len > 0) {
+		ssize_t put = pwrite(fd, at, len, (off_t)offset);
+		if (put < 0 && errno == EINTR)
+			continue;
+		if (put <= 0)
+			return wdr_error_set_errno(error, put < 0 ? errno : EIO,
+				"writing at byte %" G_GUINT64_FORMAT, offset);
+		at += put;
+		len -= (size_t)put;
+		offset += (uint64_t)put;
+	}
+	return true;
+}
+
+bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, GError **error)
+{
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NOCTTY);
+	if (fd < 0)
+		return wdr_error_set_errno(error, errno, "opening %s", path);
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+	uint8_t block[16384];
+
+	for (;;) {
+		ssize_t got = read(fd, block, sizeof(block));
+		if (got < 0 && errno == EINTR)
+			continue;
+		if (got < 0)
+			return wdr_error_set_errno(error, errno, "reading %s", path);
+		if (got == 0)
+			break;
+		if ((size_t)got > limit - bytes->len)
+			return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is larger than %zu bytes",
+				path, limit);
+		g_byte_array_append(bytes, block, (guint)got);
+	}
+	*ret_len = bytes->len;
+	g_byte_array_append(bytes, (const uint8_t *)"", 1);
+	*ret = (char *)g_byte_array_free(g_steal_pointer(&bytes), FALSE);
+	return true;
+}
+
+char *wdr_read_line(const char *path)
+{
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!wdr_read_file(path, 65536, &text, &len, NULL))
+		return NULL;
+	text[strcspn(text, "\n")] = '\0';
+	return g_strdup(g_strstrip(text));
+}
+
+static bool sync_folder_of(const char *path, GError **error)
+{
+	g_autofree char *folder = g_path_get_dirname(path);
+	g_auto(WdrFd) fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+
+	if (fd < 0 || fsync(fd) != 0)
+		return wdr_error_set_errno(error, errno, "flushing folder %s", folder);
+	return true;
+}
+
+bool wdr_write_file(const char *path, const void *data, size_t len, GError **error)
+{
+	g_autofree char *temporary = g_strdup_printf("%s.new", path);
+	g_auto(WdrFd) fd =
+		open(temporary, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0644);
+
+	if (fd < 0)
+		return wdr_error_set_errno(error, errno, "creating %s", temporary);
+	if (!wdr_pwrite_all(fd, data, len, 0, error)) {
+		g_prefix_error(error, "%s: ", temporary);
+		unlink(temporary);
+		return false;
+	}
+	if (fsync(fd) != 0 || rename(temporary, path) != 0) {
+		wdr_error_set_errno(error, errno, "putting %s in place", path);
+		unlink(temporary);
+		return false;
+	}
+	return sync_folder_of(path, error);
+}
+
+bool wdr_make_folder(const char *path, GError **error)
+{
+	if (g_mkdir_with_parents(path, 0755) != 0)
+		return wdr_error_set_errno(error, errno, "creating folder %s", path);
+	return true;
+}
+
+static void remove_below(int parent, const char *name)
+{
+	int fd = openat(parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+
+	if (fd < 0) {
+		unlinkat(parent, name, 0);
+		return;
+	}
+	DIR *dir = fdopendir(fd);
+	for (struct dirent *e; dir && (e = readdir(dir));) {
+		if (strcmp(e->d_name, ".") != 0 && strcmp(e->d_name, "..") != 0)
+			remove_below(fd, e->d_name);
+	}
+	if (dir)
+		closedir(dir);
+	else
+		close(fd);
+	unlinkat(parent, name, AT_REMOVEDIR);
+}
+
+void wdr_remove_folder(const char *path)
+{
+	remove_below(AT_FDCWD, path);
+}

@@ -1,0 +1,27 @@
+#include "base/stop.h"
+
+#include <signal.h>
+#include <stdatomic.h>
+#include <string.h>
+
+static atomic_int asked;
+
+void wdr_stop_request(int signal_number)
+{
+	atomic_store(&asked, signal_number);
+}
+
+void wdr_stop_clear(void)
+{
+	atomic_store(&asked, 0);
+}
+
+bool wdr_stop_check(GError **error)
+{
+	int signal_number = atomic_load_explicit(&asked, memory_order_relaxed);
+
+	if (G_LIKELY(signal_number == 0))
+		return true;
+	const char *name = sigabbrev_np(signal_number);
+	return wdr_error_set(error, WDR_ERROR_STOPPED, "stopped by SIG%s", name ? name : "?");
+}

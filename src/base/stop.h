@@ -1,0 +1,11 @@
+/* A request to stop (SIGINT, SIGTERM, SIGHUP), seen by every long loop of the core. Process-wide,
+ * as signals are. */
+#pragma once
+
+#include "base/error.h"
+
+/* Safe in a signal handler. */
+void wdr_stop_request(int signal_number);
+void wdr_stop_clear(void);
+/* False with WDR_ERROR_STOPPED once a stop was asked for. */
+bool wdr_stop_check(GError **error);

@@ -1,0 +1,131 @@
+#include "base/text.h"
+
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+#include <time.h>
+
+char *wdr_format_size(uint64_t bytes)
+{
+	static const char *const units[] = { "B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB" };
+	double value = (double)bytes;
+	size_t unit = 0;
+
+	/* 1023.95 would be printed as 1024.0: go on to the next unit before that. */
+	while (value >= 1023.95 && unit + 1 < G_N_ELEMENTS(units)) {
+		value /= 1024;
+		unit++;
+	}
+	if (unit == 0 || value >= 99.95 || fabs(value - round(value)) < 0.05)
+		return g_strdup_printf("%.0f %s", value, units[unit]);
+	return g_strdup_printf("%.1f %s", value, units[unit]);
+}
+
+char *wdr_format_duration(uint64_t seconds)
+{
+	if (seconds < 60)
+		return g_strdup_printf("%" G_GUINT64_FORMAT " s", seconds);
+	if (seconds < 3600)
+		return g_strdup_printf(
+			"%u:%02u min", (unsigned)(seconds / 60), (unsigned)(seconds % 60));
+	return g_strdup_printf(
+		"%" G_GUINT64_FORMAT ":%02u h", seconds / 3600, (unsigned)(seconds / 60 % 60));
+}
+
+char *wdr_format_time(int64_t seconds)
+{
+	time_t t = (time_t)seconds;
+	struct tm tm;
+	char out[64];
+
+	if (!gmtime_r(&t, &tm) || strftime(out, sizeof(out), "%Y-%m-%d %H:%M:%SZ", &tm) == 0)
+		return g_strdup("(no time)");
+	return g_strdup(out);
+}
+
+static bool unit_of(const char *text, double *factor)
+{
+	static const struct {
+		char letter;
+		double factor;
+	} units[] = { { 'K', 1024.0 }, { 'M', 1048576.0 }, { 'G', 1073741824.0 },
+		{ 'T', 1099511627776.0 } };
+
+	*factor = 1;
+	if (*text == '\0' || strcmp(text, "B") == 0)
+		return true;
+	for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
+		if (g_ascii_toupper(*text) != units[i].letter)
+			continue;
+		*factor = units[i].factor;
+		return text[1] == '\0' || g_ascii_strcasecmp(text + 1, "iB") == 0;
+	}
+	return false;
+}
+
+bool wdr_parse_size(const char *text, uint64_t whole, uint64_t *ret, GError **error)
+{
+	char *end = NULL;
+	double factor = 1;
+	double value = g_ascii_isdigit(*text) ? g_ascii_strtod(text, &end) : -1;
+
+	if (value >= 0 && end && strcmp(end, "%") == 0 && value <= 100) {
+		*ret = (uint64_t)((double)whole * value / 100);
+		return true;
+	}
+	/* 2^63: far above any disk, far below what the conversion could overflow on. */
+	if (value < 0 || !end || !unit_of(end, &factor) ||
+		value * factor >= 9223372036854775808.0) {
+		wdr_error_set(error, WDR_ERROR_USAGE, "'%s' is not a size", text);
+		wdr_error_hint(error, "write a size as 512M, 4GiB or 10%%");
+		return false;
+	}
+	*ret = (uint64_t)(value * factor);
+	return true;
+}
+
+static char *escape(const char *text, size_t len, bool keep_tabs)
+{
+	GString *out = g_string_sized_new(len);
+	const char *end = text + len;
+
+	for (const char *p = text; p < end;) {
+		gunichar c = g_utf8_get_char_validated(p, end - p);
+		bool valid = c != (gunichar)-1 && c != (gunichar)-2;
+		if (valid && c != '\\' && (g_unichar_isprint(c) || (keep_tabs && c == '\t'))) {
+			const char *next = g_utf8_next_char(p);
+			g_string_append_len(out, p, next - p);
+			p = next;
+		} else if (valid && c == '\\' && keep_tabs) {
+			g_string_append_c(out, *p++);
+		} else {
+			g_string_append_printf(out, "\\x%02x", (unsigned)(unsigned char)*p++);
+		}
+	}
+	return g_string_free(out, FALSE);
+}
+
+char *wdr_escape(const char *text)
+{
+	return escape(text, strlen(text), false);
+}
+
+char *wdr_escape_line(const char *text, size_t len)
+{
+	return escape(text, len, true);
+}
+
+uint64_t wdr_round_down(uint64_t value, uint64_t unit)
+{
+	return value - value % unit;
+}
+
+uint64_t wdr_round_up(uint64_t value, uint64_t unit)
+{
+	uint64_t over = value % unit;
+
+	if (over == 0)
+		return value;
+	return value > UINT64_MAX - (unit - over) ? UINT64_MAX - UINT64_MAX % unit
+						  : value + (unit - over);
+}

@@ -1,0 +1,171 @@
+#include "world/world.h"
+
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+
+struct WdrWorld {
+	char *bench;
+	WdrObserver observer;
+};
+
+bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
+{
+	if (bench) {
+		g_autofree char *dev = g_build_filename(bench, "dev", NULL);
+		g_autofree char *root = g_build_filename(bench, "root", NULL);
+		if (!g_file_test(dev, G_FILE_TEST_IS_DIR) ||
+			!g_file_test(root, G_FILE_TEST_IS_DIR)) {
+			wdr_error_set(error, WDR_ERROR_USAGE, "%s is not a bench", bench);
+			wdr_error_hint(error, "'wanderitas demo DIR' makes one");
+			return false;
+		}
+	}
+	WdrWorld *world = g_new0(WdrWorld, 1);
+	world->bench = bench ? g_canonicalize_filename(bench, NULL) : NULL;
+	*ret = world;
+	return true;
+}
+
+void wdr_world_free(WdrWorld *world)
+{
+	if (!world)
+		return;
+	g_free(world->bench);
+	g_free(world);
+}
+
+const char *wdr_world_bench(const WdrWorld *world)
+{
+	return world->bench;
+}
+
+char *wdr_world_path(const WdrWorld *world, const char *path)
+{
+	static const char *const beside_root[] = { "/dev", "/proc", "/sys" };
+
+	if (!world->bench)
+		return g_strdup(path);
+	for (size_t i = 0; i < G_N_ELEMENTS(beside_root); i++) {
+		size_t len = strlen(beside_root[i]);
+		if (strncmp(path, beside_root[i], len) == 0 &&
+			(path[len] == '/' || path[len] == '\0'))
+			return g_build_filename(world->bench, path, NULL);
+	}
+	return g_build_filename(world->bench, "root", path, NULL);
+}
+
+int64_t wdr_world_now(const WdrWorld *world)
+{
+	const char *fixed = g_getenv("SOURCE_DATE_EPOCH");
+
+	(void)world;
+	return fixed ? g_ascii_strtoll(fixed, NULL, 10) : g_get_real_time() / G_USEC_PER_SEC;
+}
+
+void wdr_world_observe(WdrWorld *world, const WdrObserver *observer)
+{
+	world->observer = *observer;
+}
+
+void wdr_world_step(const WdrWorld *world, const char *format, ...)
+{
+	va_list args;
+
+	if (!world->observer.on_step)
+		return;
+	va_start(args, format);
+	g_autofree char *text = g_strdup_vprintf(format, args);
+	va_end(args);
+	world->observer.on_step(world->observer.data, text);
+}
+
+void wdr_world_note(const WdrWorld *world, const char *format, ...)
+{
+	va_list args;
+
+	if (!world->observer.on_note)
+		return;
+	va_start(args, format);
+	g_autofree char *text = g_strdup_vprintf(format, args);
+	va_end(args);
+	world->observer.on_note(world->observer.data, text);
+}
+
+void wdr_world_progress(const WdrWorld *world, const WdrProgress *progress)
+{
+	if (world->observer.on_progress)
+		world->observer.on_progress(world->observer.data, progress);
+}
+
+void wdr_run_clear(WdrRun *run)
+{
+	g_clear_pointer(&run->output, g_free);
+}
+
+static char *search_path(const WdrWorld *world)
+{
+	const char *path = g_getenv("PATH");
+	g_autofree char *bin = world->bench ? g_build_filename(world->bench, "bin", NULL) : NULL;
+
+	return g_strconcat(bin ? bin : "", bin ? ":" : "", path ? path : "", path ? ":" : "",
+		"/usr/local/sbin:/usr/sbin:/sbin:/usr/bin:/bin", NULL);
+}
+
+static char *find_program(const char *path, const char *name)
+{
+	g_auto(GStrv) folders = g_strsplit(path, ":", -1);
+
+	if (strchr(name, '/'))
+		return g_strdup(name);
+	for (size_t i = 0; folders[i]; i++) {
+		g_autofree char *full = g_build_filename(folders[i], name, NULL);
+		if (*folders[i] && g_file_test(full, G_FILE_TEST_IS_EXECUTABLE) &&
+			!g_file_test(full, G_FILE_TEST_IS_DIR))
+			return g_steal_pointer(&full);
+	}
+	return NULL;
+}
+
+static char **program_environment(const char *path, const char *const *extra)
+{
+	char **environment = g_get_environ();
+
+	environment = g_environ_setenv(environment, "LC_ALL", "C", TRUE);
+	environment = g_environ_setenv(environment, "PATH", path, TRUE);
+	for (size_t i = 0; extra && extra[i]; i++) {
+		g_auto(GStrv) pair = g_strsplit(extra[i], "=", 2);
+		environment = g_environ_setenv(environment, pair[0], pair[1], TRUE);
+	}
+	return environment;
+}
+
+bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *const *environment,
+	WdrRun *ret, GError **error)
+{
+	g_autofree char *path = search_path(world);
+	g_autofree char *program = find_program(path, argv[0]);
+	g_auto(GStrv) words = g_strdupv((char **)argv);
+	g_auto(GStrv) env = program_environment(path, environment);
+	g_autofree char *out = NULL;
+	g_autofree char *err = NULL;
+	g_autoptr(GError) local = NULL;
+	int status = 0;
+
+	if (!program) {
+		wdr_error_set(error, WDR_ERROR_IO, "the program %s is not installed", argv[0]);
+		wdr_error_hint(error, "install it (Debian: e2fsprogs, dosfstools) and try again");
+		return false;
+	}
+	g_free(words[0]);
+	words[0] = g_strdup(program);
+	g_autofree char *line = g_strjoinv(" ", words);
+	g_debug("running %s", line);
+	if (!g_spawn_sync(
+		    NULL, words, env, G_SPAWN_DEFAULT, NULL, NULL, &out, &err, &status, &local))
+		return wdr_error_set(
+			error, WDR_ERROR_IO, "running %s: %s", argv[0], local->message);
+	ret->exit_code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+	ret->output = g_strconcat(out, err, NULL);
+	return true;
+}

@@ -1,0 +1,55 @@
+/* The machine that the tool works on: this one, or a bench, a folder that stands in for one with
+ *   dev/  disk images     proc/  sys/  as a kernel shows them     root/  the running tree
+ *   bin/  stand-ins for board commands
+ * Core code asks the world where things are and runs programs through it alone. */
+#pragma once
+
+#include "base/error.h"
+
+#include <stdint.h>
+
+/* What the core tells while it works. Any member may be NULL. Called from one thread at a time. */
+typedef struct {
+	uint64_t bytes_done, bytes_total; /* on the medium, or read back from it */
+	uint64_t entries_done, entries_total;
+} WdrProgress;
+
+typedef struct {
+	void (*on_step)(void *data, const char *step);
+	void (*on_progress)(void *data, const WdrProgress *progress);
+	void (*on_note)(void *data, const char *note);
+	void *data;
+} WdrObserver;
+
+typedef struct WdrWorld WdrWorld;
+
+/* bench NULL: this machine. Fails when the folder is not a bench. */
+bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_world_free(WdrWorld *world);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWorld, wdr_world_free)
+
+const char *wdr_world_bench(const WdrWorld *world); /* NULL: this machine */
+/* Where an absolute path of the machine lies: "/etc/fstab" -> "BENCH/root/etc/fstab",
+ * "/sys/block" -> "BENCH/sys/block". The result belongs to the caller. */
+char *wdr_world_path(const WdrWorld *world, const char *path);
+/* Seconds since 1970; SOURCE_DATE_EPOCH, when set, stands in for the clock. */
+int64_t wdr_world_now(const WdrWorld *world);
+
+void wdr_world_observe(WdrWorld *world, const WdrObserver *observer);
+void wdr_world_step(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
+void wdr_world_note(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
+void wdr_world_progress(const WdrWorld *world, const WdrProgress *progress);
+
+typedef struct {
+	int exit_code; /* 128 + N when killed by signal N */
+	char *output;  /* stdout and stderr, one after the other */
+} WdrRun;
+void wdr_run_clear(WdrRun *run);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrRun, wdr_run_clear)
+
+/* Runs a program of the operating system (never through a shell; also found in the sbin folders,
+ * which are not in everybody's PATH), with LC_ALL=C and an empty standard input. `environment` is
+ * NULL or a NULL-ended list of NAME=VALUE to add. An exit code other than 0 is a result, not an
+ * error. */
+bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *const *environment,
+	WdrRun *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
