@@ -1,0 +1,257 @@
+#include "disk/disks.h"
+
+#include "base/io.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+void wdr_disk_free(WdrDisk *disk)
+{
+	if (!disk)
+		return;
+	g_free(disk->name);
+	g_free(disk->path);
+	g_free(disk->medium);
+	g_free(disk->link);
+	g_free(disk->model);
+	g_free(disk->serial);
+	g_free(disk);
+}
+
+static char *attribute(const char *folder, const char *name)
+{
+	g_autofree char *path = g_build_filename(folder, name, NULL);
+	g_autofree char *line = wdr_read_line(path);
+
+	return line && *line ? g_steal_pointer(&line) : NULL;
+}
+
+static uint64_t number(const char *folder, const char *name)
+{
+	g_autofree char *line = attribute(folder, name);
+
+	return line ? g_ascii_strtoull(line, NULL, 10) : 0;
+}
+
+/* The folder above `device` that has this attribute: a USB disk's speed stands some levels up. */
+static char *above_with(const char *device, const char *name)
+{
+	g_autofree char *real = realpath(device, NULL);
+
+	for (int i = 0; real && i < 10 && strlen(real) > 1; i++) {
+		g_autofree char *found = attribute(real, name);
+		if (found)
+			return g_steal_pointer(&real);
+		char *up = g_path_get_dirname(real);
+		g_free(real);
+		real = up;
+	}
+	return NULL;
+}
+
+static void look_at_mmc(WdrDisk *d, const char *device)
+{
+	g_autofree char *type = attribute(device, "type");
+
+	d->medium = g_strdup(type && strcmp(type, "MMC") == 0 ? "eMMC" : "SD card");
+	d->model = attribute(device, "name");
+	d->serial = attribute(device, "serial");
+}
+
+static void look_at_nvme(WdrDisk *d, const char *device)
+{
+	g_autofree char *pci = g_build_filename(device, "device", NULL);
+	g_autofree char *speed = attribute(pci, "current_link_speed");
+	g_autofree char *width = attribute(pci, "current_link_width");
+
+	d->medium = g_strdup("NVMe");
+	d->model = attribute(device, "model");
+	d->serial = attribute(device, "serial");
+	/* "5.0 GT/s PCIe" */
+	g_auto(GStrv) words = g_strsplit(speed ? speed : "", " ", -1);
+	if (speed && width)
+		d->link = g_strdup_printf("PCIe %s GT/s x%s", words[0], width);
+}
+
+static void look_at_other(WdrDisk *d, const char *device)
+{
+	g_autofree char *usb = above_with(device, "bMaxPacketSize0");
+	g_autofree char *vendor = attribute(device, "vendor");
+	g_autofree char *model = attribute(device, "model");
+
+	/* SCSI pads both with blanks; a virtio "vendor" is a number. */
+	if (model)
+		d->model = vendor && !g_str_has_prefix(vendor, "0x")
+				   ? g_strjoin(" ", vendor, model, NULL)
+				   : g_strdup(model);
+	d->medium = g_strdup(usb                               ? "USB disk"
+			     : g_str_has_prefix(d->name, "vd") ? "virtual disk"
+							       : "disk");
+	if (usb) {
+		g_autofree char *speed = attribute(usb, "speed");
+		d->serial = attribute(usb, "serial");
+		d->link = speed ? g_strdup_printf("USB %s Mbit/s", speed) : NULL;
+	} else {
+		d->serial = attribute(device, "serial");
+	}
+}
+
+static WdrDisk *look_at_disk(const WdrWorld *world, const char *name)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", name);
+	g_autofree char *in_dev = g_strdup_printf("/dev/%s", name);
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	g_autofree char *device = g_build_filename(folder, "device", NULL);
+	WdrDisk *d = g_new0(WdrDisk, 1);
+
+	d->name = g_strdup(name);
+	d->path = wdr_world_path(world, in_dev);
+	d->size = number(folder, "size") * 512;
+	d->is_read_only = number(folder, "ro") != 0;
+	if (g_str_has_prefix(name, "mmcblk"))
+		look_at_mmc(d, device);
+	else if (g_str_has_prefix(name, "nvme"))
+		look_at_nvme(d, device);
+	else if (g_str_has_prefix(name, "loop"))
+		d->medium = g_strdup("loop device");
+	else
+		look_at_other(d, device);
+	return d;
+}
+
+/* RAM disks, compressed swap, optical drives, and eMMC's boot partitions are nobody's move. */
+static bool is_wanted(const WdrDisk *d)
+{
+	static const char *const unwanted[] = { "ram", "zram", "sr", "fd", "dm-", "md" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(unwanted); i++) {
+		if (g_str_has_prefix(d->name, unwanted[i]))
+			return false;
+	}
+	if (g_str_has_prefix(d->name, "mmcblk") && strstr(d->name, "boot"))
+		return false;
+	return d->size > 0;
+}
+
+static int by_name(const void *a, const void *b)
+{
+	return strcmp((*(WdrDisk *const *)a)->name, (*(WdrDisk *const *)b)->name);
+}
+
+bool wdr_disks_list(const WdrWorld *world, GPtrArray **ret, GError **error)
+{
+	g_autoptr(GPtrArray) disks = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_disk_free);
+	g_autofree char *folder = wdr_world_path(world, "/sys/block");
+	DIR *dir = opendir(folder);
+
+	if (!dir)
+		return wdr_error_set_errno(error, errno, "listing disks in %s", folder);
+	for (struct dirent *e; (e = readdir(dir));) {
+		if (*e->d_name == '.')
+			continue;
+		WdrDisk *d = look_at_disk(world, e->d_name);
+		if (is_wanted(d))
+			g_ptr_array_add(disks, d);
+		else
+			wdr_disk_free(d);
+	}
+	closedir(dir);
+	g_ptr_array_sort(disks, by_name);
+	*ret = g_steal_pointer(&disks);
+	return true;
+}
+
+static WdrDisk *image_disk(const char *path, const struct stat *st)
+{
+	WdrDisk *d = g_new0(WdrDisk, 1);
+
+	d->name = g_strdup(path);
+	d->path = g_strdup(path);
+	d->medium = g_strdup("image");
+	d->size = (uint64_t)st->st_size;
+	d->is_image = true;
+	d->is_read_only = access(path, W_OK) != 0;
+	return d;
+}
+
+/* The name of the world's disk that the text stands for; NULL: none. */
+static char *name_of(const WdrWorld *world, const char *text)
+{
+	g_autofree char *dev = NULL;
+	const char *name = text;
+
+	if (strchr(text, '/')) {
+		g_autofree char *there = g_str_has_prefix(text, "/dev/")
+						 ? wdr_world_path(world, text)
+						 : g_strdup(text);
+		dev = realpath(there, NULL);
+		g_autofree char *devices = wdr_world_path(world, "/dev");
+		g_autofree char *real_devices = realpath(devices, NULL);
+		if (!dev || !real_devices || !g_str_has_prefix(dev, real_devices) ||
+			dev[strlen(real_devices)] != '/')
+			return NULL;
+		name = dev + strlen(real_devices) + 1;
+	}
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", name);
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	return *name && !strchr(name, '/') && g_file_test(folder, G_FILE_TEST_IS_DIR)
+		       ? g_strdup(name)
+		       : NULL;
+}
+
+bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
+{
+	g_autofree char *name = name_of(world, text);
+	struct stat st;
+
+	if (name) {
+		*ret = look_at_disk(world, name);
+		return true;
+	}
+	if (stat(text, &st) != 0) {
+		int failed = errno;
+		if (failed != ENOENT)
+			return wdr_error_set_errno(error, failed, "opening %s", text);
+		wdr_error_set(
+			error, WDR_ERROR_USAGE, "there is no disk and no image file '%s'", text);
+		wdr_error_hint(error,
+			"'wanderitas survey' lists the disks; an image must exist and have "
+			"its size already: truncate -s 32G FILE");
+		return false;
+	}
+	if (S_ISREG(st.st_mode)) {
+		*ret = image_disk(text, &st);
+		return true;
+	}
+	if (S_ISBLK(st.st_mode)) {
+		wdr_error_set(error, WDR_ERROR_USAGE, "%s is a partition, not a whole disk", text);
+		wdr_error_hint(error, "name the disk that it is on");
+		return false;
+	}
+	return wdr_error_set(
+		error, WDR_ERROR_USAGE, "%s is neither a disk nor an image file", text);
+}
+
+bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b)
+{
+	struct stat x;
+	struct stat y;
+
+	if (stat(a->path, &x) != 0 || stat(b->path, &y) != 0)
+		return strcmp(a->path, b->path) == 0;
+	if (S_ISBLK(x.st_mode) && S_ISBLK(y.st_mode))
+		return x.st_rdev == y.st_rdev;
+	return x.st_dev == y.st_dev && x.st_ino == y.st_ino;
+}
+
+char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)
+{
+	size_t len = strlen(disk->name);
+	bool ends_in_digit = len > 0 && g_ascii_isdigit(disk->name[len - 1]);
+
+	return g_strdup_printf("%s%s%u", disk->name, ends_in_digit ? "p" : "", partition);
+}

@@ -1,0 +1,41 @@
+/* The disks of a world: block devices of this machine, images in a bench's dev/, image files named
+ * by the user; what the kernel says of each, and who uses it. */
+#pragma once
+
+#include "base/error.h"
+#include "world/world.h"
+
+#include <stdint.h>
+#include <sys/types.h>
+
+typedef struct {
+	char *name;           /* "nvme0n1", or the image's path as given */
+	char *path;           /* what to open */
+	char *medium;         /* "SD card", "eMMC", "NVMe", "USB disk", "disk", "image", … */
+	char *link;           /* "PCIe 5.0 GT/s x1", "USB 480 Mbit/s"; NULL: unknown */
+	char *model, *serial; /* NULL: unknown */
+	uint64_t size;        /* bytes; 0: unknown */
+	bool is_image;        /* a file named by the user, not one of the world's disks */
+	bool is_read_only;
+} WdrDisk;
+
+void wdr_disk_free(WdrDisk *disk);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrDisk, wdr_disk_free)
+
+/* All of the world's disks (WdrDisk *), by name; virtual ones without content left out. */
+bool wdr_disks_list(
+	const WdrWorld *world, GPtrArray **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A disk by its name, its path, or as an image file. Links are followed. */
+bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Both are the same disk or the same file, whatever they are called. */
+bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b);
+/* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
+char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
+
+/* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
+ * nobody. */
+char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
+/* Where the partition is mounted (bench: as its proc says); number 0: the whole disk. The caller's.
+ */
+char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned number);

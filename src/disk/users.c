@@ -1,0 +1,139 @@
+/* Who uses a disk: mounts, swap, holders (RAID, LVM, …), loop devices over an image. */
+#include "disk/disks.h"
+
+#include "base/io.h"
+
+#include <dirent.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+
+enum { PROC_BYTES_MAX = 16 * 1024 * 1024 };
+
+static GStrv proc_lines(const WdrWorld *world, const char *path)
+{
+	g_autofree char *where = wdr_world_path(world, path);
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!wdr_read_file(where, PROC_BYTES_MAX, &text, &len, NULL))
+		return g_new0(char *, 1);
+	return g_strsplit(text, "\n", -1);
+}
+
+/* "8:1" as sysfs gives it for a disk or partition; NULL: there is none. */
+static char *device_number(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	g_autofree char *part = wdr_disk_partition_name(disk, partition);
+	g_autofree char *in_sys =
+		partition ? g_strdup_printf("/sys/block/%s/%s/dev", disk->name, part)
+			  : g_strdup_printf("/sys/block/%s/dev", disk->name);
+	g_autofree char *path = wdr_world_path(world, in_sys);
+
+	return wdr_read_line(path);
+}
+
+/* mountinfo: ID PARENT MAJOR:MINOR ROOT POINT OPTIONS … - TYPE SOURCE; blanks are \040. */
+static char *mount_of(const WdrWorld *world, const char *device)
+{
+	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+
+	for (size_t i = 0; device && lines[i]; i++) {
+		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
+		if (g_strv_length(words) > 4 && strcmp(words[2], device) == 0)
+			return g_strcompress(words[4]);
+	}
+	return NULL;
+}
+
+char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
+
+	return mount_of(world, device);
+}
+
+static bool is_swap(const WdrWorld *world, const char *name)
+{
+	g_auto(GStrv) lines = proc_lines(world, "/proc/swaps");
+	g_autofree char *path = g_strdup_printf("/dev/%s", name);
+
+	for (size_t i = 0; lines[i]; i++) {
+		if (g_str_has_prefix(lines[i], path) && g_ascii_isspace(lines[i][strlen(path)]))
+			return true;
+	}
+	return false;
+}
+
+static bool has_holder(const WdrWorld *world, const char *in_block)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/holders", in_block);
+	g_autofree char *path = wdr_world_path(world, in_sys);
+	g_autoptr(GDir) dir = g_dir_open(path, 0, NULL);
+
+	return dir && g_dir_read_name(dir);
+}
+
+/* The use of one partition, or of the disk as a whole. */
+static char *user_of(
+	const WdrWorld *world, const char *name, const char *in_block, const char *device)
+{
+	g_autofree char *point = mount_of(world, device);
+
+	if (point)
+		return g_strdup_printf("%s is mounted at %s", name, point);
+	if (is_swap(world, name))
+		return g_strdup_printf("%s is in use as swap", name);
+	if (has_holder(world, in_block))
+		return g_strdup_printf("%s is part of a RAID, LVM or similar", name);
+	return NULL;
+}
+
+/* Loop devices of this machine over the file, also when it is a bench's disk. */
+static char *loop_user(const char *path)
+{
+	g_autoptr(GDir) dir = g_dir_open("/sys/block", 0, NULL);
+	struct stat want;
+
+	if (!dir || stat(path, &want) != 0 || !S_ISREG(want.st_mode))
+		return NULL;
+	for (const char *name; (name = g_dir_read_name(dir));) {
+		g_autofree char *backing = g_strdup_printf("/sys/block/%s/loop/backing_file", name);
+		g_autofree char *file = wdr_read_line(backing);
+		struct stat st;
+		if (file && stat(file, &st) == 0 && st.st_dev == want.st_dev &&
+			st.st_ino == want.st_ino)
+			return g_strdup_printf("%s is attached to /dev/%s", path, name);
+	}
+	return NULL;
+}
+
+static char *partition_user(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk->name);
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		if (!g_str_has_prefix(name, disk->name))
+			continue;
+		g_autofree char *in_block = g_strdup_printf("%s/%s", disk->name, name);
+		g_autofree char *dev = g_build_filename(folder, name, "dev", NULL);
+		g_autofree char *device = wdr_read_line(dev);
+		char *user = user_of(world, name, in_block, device);
+		if (user)
+			return user;
+	}
+	return NULL;
+}
+
+char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
+{
+	char *user = loop_user(disk->path);
+
+	if (user || disk->is_image)
+		return user;
+	g_autofree char *device = device_number(world, disk, 0);
+	user = user_of(world, disk->name, disk->name, device);
+	return user ? user : partition_user(world, disk);
+}
