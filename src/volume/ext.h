@@ -1,0 +1,93 @@
+/* ext volumes (the ext4 family) at an offset of a disk, read and built in user space on libext2fs.
+ * Nothing is mounted. Format: the Linux kernel's Documentation/filesystems/ext4. */
+#pragma once
+
+#include "disk/blockdev.h"
+#include "volume/volume.h"
+#include "world/world.h"
+
+/* ---- reading ---- */
+
+typedef struct {
+	char uuid[37];
+	char label[17];
+	uint32_t block_size, inode_size;
+	uint64_t size_bytes, free_bytes;
+	uint64_t inodes, free_inodes;
+	uint64_t journal_bytes;
+	bool needs_recovery; /* the journal holds changes that are not in their places */
+	bool has_errors;     /* the kernel noted errors, or it was not unmounted cleanly without a
+				journal */
+	char *features;      /* names as mkfs.ext4 takes them, with commas */
+} WdrExtInfo;
+void wdr_ext_info_clear(WdrExtInfo *info);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrExtInfo, wdr_ext_info_clear)
+
+/* dev is borrowed and must live longer. Opens volumes that need recovery too: what is read then is
+ * the state before the journal. */
+bool wdr_ext_volume_open(WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVolume **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret);
+
+/* What lies in a volume, counted over its inodes. */
+typedef struct {
+	uint64_t entries; /* inodes in use */
+	uint64_t folders;
+	uint64_t data_bytes; /* allocated, folders and xattr blocks included */
+	uint64_t file_bytes; /* of files: what a copy has to read */
+} WdrExtMeasure;
+bool wdr_ext_volume_measure(
+	WdrVolume *v, WdrExtMeasure *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- building ---- */
+
+/* What a new volume shall be like. */
+typedef struct {
+	char uuid[37];
+	char label[17];
+	uint32_t block_size, inode_size;
+	uint64_t inodes;
+	double reserved_share; /* of the blocks, for root: 0 to 0.5 */
+	char *features;        /* names with commas, the complete list */
+	uint32_t flex_groups;  /* 0: mkfs's own choice */
+	/* The rest is put into the superblock as it is. */
+	uint32_t default_mount_flags;
+	char mount_options[64];
+	uint16_t errors_behaviour; /* 0: mkfs's own */
+	uint8_t hash_version;
+	bool hash_is_unsigned;
+	uint16_t reserved_uid, reserved_gid;
+	uint16_t max_mount_count;
+	uint32_t check_interval_s;
+	uint16_t raid_stride;
+	uint32_t raid_stripe_width;
+} WdrExtSpec;
+void wdr_ext_spec_clear(WdrExtSpec *spec);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrExtSpec, wdr_ext_spec_clear)
+
+/* A plain ext4 as an image builder would make it today. */
+void wdr_ext_spec_default(WdrExtSpec *ret);
+/* Like an existing volume, all but UUID and number of inodes. UNSUPPORTED names a feature that we
+ * cannot build, *ret_note (may stay NULL, the caller's) one that is left out on purpose. */
+bool wdr_ext_spec_like(
+	WdrVolume *v, WdrExtSpec *ret, char **ret_note, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Inodes for a volume of `size` bytes: the ratio of `like`, and room for `entries` with a reserve.
+ */
+uint64_t wdr_ext_spec_inodes(const WdrExtInfo *like, uint64_t size, uint64_t entries);
+
+/* Bytes that files and folders can take in a new volume of `size` bytes, found out by mkfs itself
+ * on a sparse file in the folder `scratch`. */
+bool wdr_ext_spec_capacity(const WdrWorld *world, const WdrExtSpec *spec, uint64_t size,
+	const char *scratch, uint64_t *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Makes the empty volume at [offset, offset + size) of dev and returns its builder. `done` is
+ * called from another thread with bytes that reached the medium. dev is borrowed. */
+typedef struct {
+	WdrBlockDev *dev;
+	uint64_t offset, size;
+	const char *scratch; /* an existing folder */
+	void (*done)(void *data, uint64_t bytes);
+	void *data;
+} WdrExtTarget;
+bool wdr_ext_builder_new(const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec,
+	WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

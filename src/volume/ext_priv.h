@@ -1,0 +1,111 @@
+/* What the parts of the ext back end share; the only headers and sources that know libext2fs. */
+#pragma once
+
+#include "disk/blockdev.h"
+#include "disk/stream.h"
+#include "volume/ext.h"
+#include "volume/volume.h"
+
+#include <ext2fs/ext2fs.h>
+
+/* A libext2fs error as ours. */
+bool wdr_ext_error(GError **error, errcode_t code, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+/* Opens the file system at [offset, offset + size) of dev through dev itself, so that bounds, locks
+ * and error accounting hold. flags as for ext2fs_open2(). */
+bool wdr_ext_open_fs(WdrBlockDev *dev, uint64_t offset, uint64_t size, int flags, ext2_filsys *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* The library's handle of an opened ext volume; borrowed. */
+ext2_filsys wdr_ext_volume_fs(WdrVolume *v);
+
+/* Flags of an inode that belong to the file, not to how it is stored. */
+extern const uint32_t wdr_ext_kept_flags;
+
+/* Makes the empty file system as a sparse file (ext_spec.c); the caller removes it. */
+bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t size,
+	const char *path, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Makes it and carries it to its place on the target (ext_lay.c). */
+bool wdr_ext_lay_empty(const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts what mkfs has no option for into the superblock. */
+void wdr_ext_spec_apply(const WdrExtSpec *spec, struct ext2_super_block *sb);
+
+/* ---- xattrs on the medium (ext_xattr.c) ---- */
+
+/* Adds an xattr as it lies on the medium to an entry: ACLs become version 2. */
+bool wdr_ext_xattr_decode(const char *name, const void *value, size_t len, WdrEntry *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts the entry's xattrs into the inode's room (behind its extra fields) and, those that do not
+ * fit, into a block image of block_size bytes; *ret_uses_block tells whether that is needed. */
+bool wdr_ext_xattrs_encode(const WdrEntry *entry, uint8_t *inode_room, size_t room, uint8_t *block,
+	size_t block_size, bool *ret_uses_block, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- the inode table of a volume being built (ext_itable.c) ---- */
+
+typedef struct WdrExtTable WdrExtTable;
+WdrExtTable *wdr_ext_table_new(ext2_filsys fs, WdrBlockDev *dev, uint64_t offset);
+void wdr_ext_table_free(WdrExtTable *t);
+/* Inodes of EXT2_INODE_SIZE bytes; put sets the checksum in `inode`. */
+bool wdr_ext_table_get(
+	WdrExtTable *t, ext2_ino_t ino, uint8_t *inode, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_table_put(
+	WdrExtTable *t, ext2_ino_t ino, uint8_t *inode, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_table_flush(WdrExtTable *t, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- blocks, in rising order (ext_alloc.c) ---- */
+
+typedef struct {
+	uint64_t logical, physical; /* blocks */
+	uint32_t count;
+	bool is_unwritten;
+} WdrExtRun;
+
+typedef struct {
+	ext2_filsys fs;
+	uint64_t taken_from; /* start of what was taken of the free run but not yet marked */
+	uint64_t next, end;  /* what is left of the free run */
+} WdrExtAlloc;
+
+/* Up to `want` blocks in a row; *ret_count is at least 1. NO_SPACE when the volume is full. */
+bool wdr_ext_alloc(WdrExtAlloc *a, uint64_t want, uint64_t *ret_block, uint64_t *ret_count,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Marks what was taken in the bitmaps and counters. */
+void wdr_ext_alloc_settle(WdrExtAlloc *a);
+
+/* ---- extents (ext_extent.c) ---- */
+
+/* Where a volume being built puts its blocks. */
+typedef struct {
+	ext2_filsys fs;
+	WdrStream *stream;
+	uint64_t offset; /* of the volume on its disk */
+	WdrExtAlloc alloc;
+} WdrExtBlocks;
+
+enum { WDR_EXT_RUN_BLOCKS = 32767 }; /* as many fit into one extent of any kind */
+
+/* Sends one block image on its way. */
+bool wdr_ext_put_block(WdrExtBlocks *b, uint64_t block, const void *data,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Appends blocks to a list of runs, joining what follows on. */
+void wdr_ext_add_run(GArray *runs, const WdrExtRun *r);
+/* Puts a file's runs into its inode, with tree blocks as needed, which are added to *blocks. */
+bool wdr_ext_put_tree(WdrExtBlocks *b, ext2_ino_t ino, struct ext2_inode_large *in,
+	const GArray *runs, uint64_t *blocks, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- folders (ext_dir.c) ---- */
+
+typedef struct {
+	const char *name;
+	uint8_t name_len;
+	uint8_t type; /* EXT2_FT_* */
+	ext2_ino_t ino;
+	uint32_t hash, minor;
+} WdrExtName;
+
+/* The blocks of a folder, one after the other, without checksums; *ret_is_indexed tells whether the
+ * inode needs EXT2_INDEX_FL. At least min_blocks are made. The names are reordered. */
+bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrExtName *names,
+	size_t n, size_t min_blocks, GByteArray **ret, bool *ret_is_indexed,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,0 +1,342 @@
+#include "volume/tree.h"
+
+#include "base/cleanup.h"
+#include "base/io.h"
+
+#include <dirent.h>
+#include <fcntl.h>
+#include <linux/fs.h>
+#include <linux/openat2.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/sysmacros.h>
+#include <sys/xattr.h>
+
+typedef struct {
+	WdrVolume volume;
+	int root; /* folder handle */
+	dev_t device;
+} Tree;
+
+typedef struct {
+	WdrContent content;
+	Tree *tree; /* borrowed */
+	char *path;
+	uint64_t size, pos;
+	int fd; /* opened at the first piece, by the thread that reads */
+} TreeContent;
+
+enum { XATTR_MAX_BYTES = 65536 };
+
+/* Flags that the kernel lets a user set and that ext4 keeps. */
+static const uint32_t kept_flags = FS_SYNC_FL | FS_IMMUTABLE_FL | FS_APPEND_FL | FS_NODUMP_FL |
+				   FS_NOATIME_FL | FS_DIRSYNC_FL | FS_TOPDIR_FL |
+				   FS_JOURNAL_DATA_FL | FS_NOTAIL_FL | FS_PROJINHERIT_FL;
+
+static int open_step(int from, const char *path, int flags)
+{
+	/* A FIFO must not hang us; openat2 refuses what means nothing with O_PATH. */
+	int never_wait = flags & O_PATH ? 0 : O_NONBLOCK;
+	struct open_how how = {
+		.flags = (unsigned)(flags | never_wait | O_CLOEXEC | O_NOFOLLOW),
+		.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS,
+	};
+
+	return (int)syscall(SYS_openat2, from, path, &how, sizeof(how));
+}
+
+/* Opens below the root. Paths longer than the kernel takes at once are walked in parts. */
+static int open_below(const Tree *t, const char *path, int flags)
+{
+	g_auto(WdrFd) at = -1;
+	size_t len = strlen(path);
+
+	while (len >= PATH_MAX) {
+		size_t part = PATH_MAX - 1;
+		while (part > 0 && path[part] != '/')
+			part--;
+		g_autofree char *head = g_strndup(path, part);
+		int next = open_step(at < 0 ? t->root : at, head, O_PATH | O_DIRECTORY);
+		if (next < 0)
+			return -1;
+		wdr_fd_clear(&at);
+		at = next;
+		path += part + 1;
+		len -= part + 1;
+	}
+	return open_step(at < 0 ? t->root : at, *path ? path : ".", flags);
+}
+
+static int open_quietly(const Tree *t, const char *path)
+{
+	int fd = open_below(t, path, O_RDONLY | O_NOATIME);
+
+	/* O_NOATIME is for the owner and root only. */
+	return fd >= 0 || errno != EPERM ? fd : open_below(t, path, O_RDONLY);
+}
+
+static bool kind_of(unsigned mode, WdrKind *ret)
+{
+	static const struct {
+		unsigned mode;
+		WdrKind kind;
+	} kinds[] = { { S_IFREG, WDR_KIND_FILE }, { S_IFDIR, WDR_KIND_FOLDER },
+		{ S_IFLNK, WDR_KIND_SYMLINK }, { S_IFCHR, WDR_KIND_CHAR },
+		{ S_IFBLK, WDR_KIND_BLOCK }, { S_IFIFO, WDR_KIND_FIFO },
+		{ S_IFSOCK, WDR_KIND_SOCKET } };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
+		if (kinds[i].mode == (mode & S_IFMT)) {
+			*ret = kinds[i].kind;
+			return true;
+		}
+	}
+	return false;
+}
+
+static bool list_one(
+	Tree *t, int fd, const struct dirent *d, WdrListFunc each, void *data, GError **error)
+{
+	struct stat st;
+
+	if (strcmp(d->d_name, ".") == 0 || strcmp(d->d_name, "..") == 0)
+		return true;
+	if (fstatat(fd, d->d_name, &st, AT_SYMLINK_NOFOLLOW) != 0)
+		/* Gone since the folder was read: a running system does that. */
+		return errno == ENOENT ? true : wdr_error_set_errno(error, errno, "%s", d->d_name);
+	WdrName name = { .name = d->d_name, .id = st.st_ino, .links = st.st_nlink };
+	if (!kind_of(st.st_mode, &name.kind))
+		return wdr_error_set(
+			error, WDR_ERROR_UNSUPPORTED, "%s is of no known kind", d->d_name);
+	/* What is mounted here belongs to another volume: an empty folder stands for it. */
+	if (st.st_dev != t->device)
+		return name.kind == WDR_KIND_FOLDER ? each(data, &name, error) : true;
+	return each(data, &name, error);
+}
+
+static bool tree_list(
+	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
+{
+	Tree *t = (Tree *)v;
+	g_auto(WdrFd) fd = open_quietly(t, folder->path);
+	struct stat st;
+
+	if (fd < 0 || fstat(fd, &st) != 0)
+		return wdr_error_set_errno(
+			error, errno, "opening folder %s/%s", v->name, folder->path);
+	if (st.st_dev != t->device)
+		return true;
+	DIR *dir = fdopendir(fd);
+	if (!dir)
+		return wdr_error_set_errno(
+			error, errno, "reading folder %s/%s", v->name, folder->path);
+	fd = -1;
+	bool is_fine = true;
+	errno = 0;
+	for (struct dirent *d; is_fine && (d = readdir(dir)); errno = 0)
+		is_fine = list_one(t, dirfd(dir), d, each, data, error);
+	if (is_fine && errno != 0)
+		is_fine = wdr_error_set_errno(
+			error, errno, "reading folder %s/%s", v->name, folder->path);
+	closedir(dir);
+	return is_fine;
+}
+
+/* xattrs through the descriptor's entry in proc: works for links and special files, which cannot be
+ * opened for reading. */
+static bool read_xattrs(const char *proc_path, WdrEntry *ret, GError **error)
+{
+	char small[1024];
+	ssize_t len = listxattr(proc_path, small, sizeof(small));
+	g_autofree char *large = NULL;
+	const char *names = small;
+
+	if (len < 0 && errno == ERANGE) {
+		large = g_malloc(XATTR_MAX_BYTES);
+		names = large;
+		len = listxattr(proc_path, large, XATTR_MAX_BYTES);
+	}
+	if (len < 0)
+		return errno == ENOTSUP ? true
+					: wdr_error_set_errno(error, errno, "listing xattrs");
+	if (len == 0)
+		return true;
+	g_autofree uint8_t *value = g_malloc(XATTR_MAX_BYTES);
+	for (const char *name = names; name < names + len; name += strlen(name) + 1) {
+		ssize_t got = getxattr(proc_path, name, value, XATTR_MAX_BYTES);
+		if (got < 0 && errno == ENODATA)
+			continue;
+		if (got < 0)
+			return wdr_error_set_errno(error, errno, "reading xattr %s", name);
+		wdr_entry_add_xattr(ret, name, value, (size_t)got);
+	}
+	wdr_entry_sort_xattrs(ret);
+	return true;
+}
+
+static void read_flags(const Tree *t, const char *path, WdrEntry *ret)
+{
+	g_auto(WdrFd) fd = open_quietly(t, path);
+	struct fsxattr x;
+	int flags = 0;
+
+	if (fd < 0)
+		return;
+	if (ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0)
+		ret->flags = (uint32_t)flags & kept_flags;
+	if (ioctl(fd, FS_IOC_FSGETXATTR, &x) == 0)
+		ret->project = x.fsx_projid;
+}
+
+static WdrTime time_of(const struct statx_timestamp *t)
+{
+	return (WdrTime){ t->tv_sec, t->tv_nsec };
+}
+
+static bool read_target(int fd, WdrEntry *ret, GError **error)
+{
+	g_autofree char *target = g_malloc0(PATH_MAX + 1);
+	ssize_t len = readlinkat(fd, "", target, PATH_MAX);
+
+	if (len < 0)
+		return wdr_error_set_errno(error, errno, "reading a link");
+	ret->target = g_steal_pointer(&target);
+	ret->size = (uint64_t)len;
+	return true;
+}
+
+static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
+{
+	struct statx st;
+
+	if (statx(fd, "", AT_EMPTY_PATH, STATX_BASIC_STATS | STATX_BTIME, &st) != 0)
+		return wdr_error_set_errno(error, errno, "looking at it");
+	if (!kind_of(st.stx_mode, &ret->kind))
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "of no known kind");
+	ret->mode = st.stx_mode & 07777;
+	ret->uid = st.stx_uid;
+	ret->gid = st.stx_gid;
+	ret->links = st.stx_nlink;
+	ret->size = ret->kind == WDR_KIND_FILE ? st.stx_size : 0;
+	ret->atime = time_of(&st.stx_atime);
+	ret->mtime = time_of(&st.stx_mtime);
+	ret->ctime = time_of(&st.stx_ctime);
+	ret->crtime = st.stx_mask & STATX_BTIME ? time_of(&st.stx_btime) : ret->mtime;
+	ret->rdev_major = st.stx_rdev_major;
+	ret->rdev_minor = st.stx_rdev_minor;
+	ret->place = st.stx_ino;
+	if (ret->kind == WDR_KIND_SYMLINK && !read_target(fd, ret, error))
+		return false;
+	if (ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_FOLDER)
+		read_flags(t, node->path, ret);
+	g_autofree char *proc_path = g_strdup_printf("/proc/self/fd/%d", fd);
+	return read_xattrs(proc_path, ret, error);
+}
+
+static bool tree_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
+{
+	Tree *t = (Tree *)v;
+	g_auto(WdrFd) fd = open_below(t, node->path, O_PATH);
+	g_auto(WdrEntry) entry = { 0 };
+
+	if (fd < 0)
+		return wdr_error_set_errno(error, errno, "opening %s/%s", v->name, node->path);
+	if (!stat_open(t, fd, node, &entry, error)) {
+		g_prefix_error(error, "%s/%s: ", v->name, node->path);
+		return false;
+	}
+	*ret = entry;
+	entry = (WdrEntry){ 0 };
+	return true;
+}
+
+/* The next data range at or after pos; false: none. */
+static bool next_data(const TreeContent *c, uint64_t *start, uint64_t *end)
+{
+	off_t data = lseek(c->fd, (off_t)c->pos, SEEK_DATA);
+
+	if (data < 0) {
+		/* ENXIO: only a hole is left. Anything else: no support for holes here. */
+		*start = errno == ENXIO ? c->size : c->pos;
+		*end = c->size;
+		return *start < *end;
+	}
+	off_t hole = lseek(c->fd, data, SEEK_HOLE);
+	*start = (uint64_t)data;
+	*end = hole < 0 ? c->size : MIN((uint64_t)hole, c->size);
+	return *start < *end;
+}
+
+static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	TreeContent *c = (TreeContent *)content;
+	uint64_t start = 0;
+	uint64_t end = 0;
+
+	if (c->fd < 0 && (c->fd = open_quietly(c->tree, c->path)) < 0)
+		return wdr_error_set_errno(
+			error, errno, "opening %s/%s", c->tree->volume.name, c->path);
+	if (c->pos >= c->size || !next_data(c, &start, &end)) {
+		*ret = (WdrPiece){ .offset = c->size };
+		return true;
+	}
+	size_t len = (size_t)MIN(end - start, cap);
+	if (!wdr_pread_all(c->fd, buf, len, start, error)) {
+		g_prefix_error(error, "%s/%s: ", c->tree->volume.name, c->path);
+		return false;
+	}
+	c->pos = start + len;
+	*ret = (WdrPiece){ start, len, false };
+	return true;
+}
+
+static void tree_content_free(WdrContent *content)
+{
+	TreeContent *c = (TreeContent *)content;
+
+	wdr_fd_clear(&c->fd);
+	g_free(c->path);
+	g_free(c);
+}
+
+static bool tree_open(
+	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
+{
+	static const WdrContentOps ops = { tree_next, tree_content_free };
+	TreeContent *c = g_new0(TreeContent, 1);
+
+	(void)error;
+	c->content.ops = &ops;
+	c->tree = (Tree *)v;
+	c->path = g_strdup(node->path);
+	c->size = entry->size;
+	c->fd = -1;
+	*ret = &c->content;
+	return true;
+}
+
+static void tree_free(WdrVolume *v)
+{
+	close(((Tree *)v)->root);
+	g_free(v);
+}
+
+bool wdr_tree_volume_open(const char *folder, WdrVolume **ret, GError **error)
+{
+	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, tree_open, tree_free };
+	g_auto(WdrFd) root = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	struct stat st;
+
+	if (root < 0 || fstat(root, &st) != 0)
+		return wdr_error_set_errno(error, errno, "opening folder %s", folder);
+	Tree *t = g_new0(Tree, 1);
+	t->volume.ops = &ops;
+	t->volume.name = g_strdup(folder);
+	t->volume.root_id = st.st_ino;
+	t->root = wdr_fd_steal(&root);
+	t->device = st.st_dev;
+	*ret = &t->volume;
+	return true;
+}

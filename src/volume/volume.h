@@ -1,0 +1,192 @@
+/* Volumes: one file system each, wherever it lies (a mounted tree, a partition of a disk, memory),
+ * read through one interface, and builders that fill a new one with a stream of entries.
+ *
+ * Sizes and offsets are bytes, times are UTC. Names and paths are bytes without '/' in names and
+ * without 0; paths are relative to the volume's root, which is "". Strings and nodes given to
+ * functions are borrowed; what a function returns through `ret` belongs to the caller. */
+#pragma once
+
+#include "base/error.h"
+
+#include <stddef.h>
+#include <stdint.h>
+
+typedef enum {
+	WDR_KIND_FILE,
+	WDR_KIND_FOLDER,
+	WDR_KIND_SYMLINK,
+	WDR_KIND_CHAR,
+	WDR_KIND_BLOCK,
+	WDR_KIND_FIFO,
+	WDR_KIND_SOCKET,
+} WdrKind;
+
+typedef struct {
+	int64_t sec;
+	uint32_t nsec;
+} WdrTime;
+
+typedef struct {
+	char *name; /* with its prefix: "user.x", "security.capability", "system.posix_acl_access"
+		     */
+	uint8_t *value; /* ACLs in the form of the xattr system calls (version 2) */
+	size_t len;
+} WdrXattr;
+
+/* FAT's second name of an entry: 8 + 3 bytes as on the medium, and which parts are shown in lower
+ * case. */
+enum { WDR_FAT_NAME_BYTES = 12 };
+
+/* What only FAT knows of an entry. */
+typedef struct {
+	bool is_set;
+	uint8_t attributes; /* read-only, hidden, system, archive */
+	uint8_t name[WDR_FAT_NAME_BYTES];
+} WdrFatEntry;
+
+/* All of an entry but its name and its content. */
+typedef struct {
+	WdrKind kind;
+	uint32_t mode; /* permission bits, setuid, setgid, sticky: 07777 */
+	uint32_t uid, gid;
+	uint64_t links;
+	uint64_t size;
+	WdrTime atime, mtime, ctime, crtime;
+	uint32_t rdev_major, rdev_minor;
+	uint32_t flags; /* FS_*_FL of linux/fs.h, those that a user can set */
+	uint32_t project;
+	char *target;     /* of a symbolic link */
+	WdrXattr *xattrs; /* by name, sorted */
+	size_t n_xattrs;
+	WdrFatEntry fat;
+	uint64_t
+		place; /* where its content starts, for reading in the medium's order; 0: unknown */
+} WdrEntry;
+
+void wdr_entry_clear(WdrEntry *entry);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrEntry, wdr_entry_clear)
+/* Takes a copy of name and value into the entry. Call wdr_entry_sort_xattrs() after the last. */
+void wdr_entry_add_xattr(WdrEntry *entry, const char *name, const void *value, size_t len);
+void wdr_entry_sort_xattrs(WdrEntry *entry);
+const char *wdr_kind_name(WdrKind kind); /* "file", "folder", … */
+
+/* An entry's identity within its volume: back ends use the number or the path. The number is the
+ * same for all hard links of one file. */
+typedef struct {
+	uint64_t id;
+	const char *path;
+} WdrNode;
+
+/* A name in a folder. */
+typedef struct {
+	const char *name;
+	uint64_t id;
+	WdrKind kind;
+	uint64_t links;          /* of anything but a folder; more than 1: hard links */
+	const uint8_t *fat_name; /* WDR_FAT_NAME_BYTES; NULL: not from a FAT volume */
+} WdrName;
+
+typedef bool (*WdrListFunc)(void *data, const WdrName *name, GError **error);
+
+/* A piece of a file's content. Between pieces are holes. */
+typedef struct {
+	uint64_t offset;
+	uint64_t len;      /* 0: no more pieces */
+	bool is_unwritten; /* allocated, reads as zeros, nothing was put into the buffer */
+} WdrPiece;
+
+typedef struct WdrContent WdrContent;
+typedef struct {
+	bool (*next)(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error);
+	void (*free)(WdrContent *content);
+} WdrContentOps;
+struct WdrContent { /* back ends embed this first */
+	const WdrContentOps *ops;
+};
+
+/* The next piece in rising order, at most cap bytes of data. Different contents may be read from
+ * different threads at a time. */
+bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_content_free(WdrContent *content);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrContent, wdr_content_free)
+
+typedef struct WdrVolume WdrVolume;
+typedef struct {
+	const char *type; /* "ext4", "vfat", "tree", "memory" */
+	bool (*list)(
+		WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error);
+	bool (*stat)(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error);
+	bool (*open)(WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret,
+		GError **error);
+	void (*free)(WdrVolume *v);
+} WdrVolumeOps;
+struct WdrVolume { /* back ends embed this first */
+	const WdrVolumeOps *ops;
+	char *name; /* for messages */
+	uint64_t root_id;
+};
+
+/* Folders are listed without "." and "..", in any order. */
+bool wdr_volume_list(WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_volume_stat(
+	WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* entry: what stat gave for the node, a file; its place is set where only opening tells it. */
+bool wdr_volume_open(WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_volume_free(WdrVolume *v);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrVolume, wdr_volume_free)
+const char *wdr_volume_name(const WdrVolume *v);
+
+/* Conveniences over the above. A path is looked up name by name; symbolic links are not followed.
+ * `*found` false: there is no such entry (not an error). */
+bool wdr_volume_lookup(WdrVolume *v, const char *path, bool *found, uint64_t *ret_id, WdrEntry *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A whole file of at most `limit` bytes with a 0 behind it; *ret NULL when it is not there. */
+bool wdr_volume_read_file(WdrVolume *v, const char *path, size_t limit, char **ret, size_t *ret_len,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- building ---- */
+
+/* A folder with all its names, whose entries follow later in any order. Serials number the entries
+ * of a volume in the order of their first name; the root is 0, the next is 1, and new names of one
+ * folder have serials that follow each other. */
+typedef struct {
+	const char *name;
+	WdrKind kind;
+	uint64_t serial;         /* that of the first name for a further hard link */
+	const uint8_t *fat_name; /* as in WdrName: kept by the FAT builder */
+} WdrChild;
+
+typedef struct {
+	uint64_t serial;
+	uint64_t parent; /* serial of the folder it is in; 0 for the root itself */
+	const char *path;
+} WdrPlace;
+
+typedef struct WdrBuilder WdrBuilder;
+typedef struct {
+	/* The names in a folder; called once for each folder, after its own entry was added (the
+	 * root's too). The children may be reordered. */
+	bool (*fill_folder)(WdrBuilder *b, const WdrPlace *folder, WdrChild *children, size_t n,
+		GError **error);
+	/* An entry without content: anything but a non-empty file. A folder's own entry comes
+	 * before its names. */
+	bool (*add)(WdrBuilder *b, const WdrPlace *at, const WdrEntry *entry, GError **error);
+	/* A non-empty file: begin, pieces in rising order, end. */
+	bool (*begin_file)(
+		WdrBuilder *b, const WdrPlace *at, const WdrEntry *entry, GError **error);
+	bool (*piece)(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error);
+	bool (*end_file)(WdrBuilder *b, GError **error);
+	/* Fewer names than the entry's links said were found. NULL: the format has no links. */
+	bool (*set_links)(WdrBuilder *b, uint64_t serial, uint64_t links, GError **error);
+	/* Everything is on the medium when this returns. */
+	bool (*finish)(WdrBuilder *b, GError **error);
+	void (*free)(WdrBuilder *b);
+} WdrBuilderOps;
+struct WdrBuilder { /* back ends embed this first */
+	const WdrBuilderOps *ops;
+};
+void wdr_builder_free(WdrBuilder *b);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBuilder, wdr_builder_free)
