@@ -1,0 +1,320 @@
+#include "boot/system.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+static void part_free(void *data)
+{
+	WdrSystemPart *p = data;
+
+	wdr_volume_free(p->volume);
+	wdr_blockdev_free(p->dev);
+	wdr_probe_clear(&p->probe);
+	wdr_ext_info_clear(&p->ext);
+	g_free(p->problem);
+	g_free(p);
+}
+
+void wdr_system_free(WdrSystem *s)
+{
+	if (!s)
+		return;
+	g_ptr_array_unref(s->parts);
+	g_ptr_array_unref(s->mentions);
+	g_ptr_array_unref(s->remarks);
+	wdr_parttable_free(s->table);
+	g_free(s->whole);
+	wdr_blockdev_free(s->dev);
+	g_free(s->flow);
+	g_free(s->os_name);
+	g_free(s->host_name);
+	g_free(s->home);
+	g_free(s);
+}
+
+const char *wdr_role_name(WdrRole role)
+{
+	static const char *const names[] = { "", "boot", "root", "swap", "data" };
+
+	return names[role];
+}
+
+/* ---- volumes ---- */
+
+static bool open_ext(WdrSystem *s, WdrSystemPart *p, GError **error)
+{
+	if (!wdr_ext_volume_open(
+		    s->dev, p->partition->start, p->partition->size, &p->volume, error))
+		return false;
+	wdr_ext_volume_info(p->volume, &p->ext);
+	p->used_bytes = p->ext.size_bytes - p->ext.free_bytes;
+	p->has_usage = true;
+	return true;
+}
+
+static bool open_fat(WdrSystem *s, WdrSystemPart *p, GError **error)
+{
+	if (!wdr_fat_volume_open(
+		    s->dev, p->partition->start, p->partition->size, &p->volume, error) ||
+		!wdr_fat_volume_info(p->volume, &p->fat, error))
+		return false;
+	p->used_bytes = (p->fat.clusters - p->fat.free_clusters) * p->fat.cluster_bytes;
+	p->has_usage = true;
+	return true;
+}
+
+static void open_volume(WdrSystem *s, WdrSystemPart *p)
+{
+	g_autoptr(GError) error = NULL;
+	bool is_fine = true;
+
+	if (!wdr_probe_read(s->dev, p->partition->start, p->partition->size, &p->probe, &error)) {
+		p->problem = g_strdup(error->message);
+		return;
+	}
+	p->is_unfinished = wdr_probe_is_unfinished(s->dev, p->partition->start);
+	if (p->probe.is_ambiguous)
+		p->problem = g_strdup("signatures of several file systems");
+	if (!p->probe.type)
+		return;
+	if (strncmp(p->probe.type, "ext", 3) == 0)
+		is_fine = open_ext(s, p, &error);
+	else if (strcmp(p->probe.type, "vfat") == 0)
+		is_fine = open_fat(s, p, &error);
+	else if (strcmp(p->probe.type, "swap") == 0)
+		p->role = WDR_ROLE_SWAP;
+	if (is_fine)
+		return;
+	p->problem = g_strdup(error->message);
+	g_clear_pointer(&p->volume, wdr_volume_free);
+}
+
+static void add_part(WdrSystem *s, WdrPartition *partition)
+{
+	WdrSystemPart *p = g_new0(WdrSystemPart, 1);
+
+	p->partition = partition;
+	g_ptr_array_add(s->parts, p);
+	if (!partition->is_extended && partition->size <= wdr_blockdev_size(s->dev) &&
+		partition->start <= wdr_blockdev_size(s->dev) - partition->size)
+		open_volume(s, p);
+}
+
+/* ---- roles ---- */
+
+static bool has_file(WdrVolume *v, const char *path)
+{
+	g_auto(WdrEntry) entry = { 0 };
+	bool found = false;
+
+	return v && wdr_volume_lookup(v, path, &found, NULL, &entry, NULL) && found;
+}
+
+static bool is_type(const WdrSystemPart *p, const char *prefix)
+{
+	return p->volume && g_str_has_prefix(p->probe.type, prefix);
+}
+
+/* The first FAT volume with boot files, as the firmware looks for it; failing that, any volume with
+ * a loader's configuration. */
+static void find_boot(WdrSystem *s)
+{
+	static const struct {
+		const char *file, *flow;
+	} signs[] = { { "config.txt", "firmware" }, { "cmdline.txt", "firmware" },
+		{ "extlinux/extlinux.conf", "extlinux" }, { "boot.scr", "loader script" } };
+
+	for (guint i = 0; i < s->parts->len && !s->boot; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		for (size_t k = 0; k < G_N_ELEMENTS(signs) && !s->boot; k++) {
+			bool is_firmware = strcmp(signs[k].flow, "firmware") == 0;
+			if ((is_type(p, "vfat") || (!is_firmware && is_type(p, "ext"))) &&
+				has_file(p->volume, signs[k].file)) {
+				s->boot = p;
+				s->flow = g_strdup(signs[k].flow);
+			}
+		}
+	}
+	if (s->boot)
+		s->boot->role = WDR_ROLE_BOOT;
+}
+
+static void find_root(WdrSystem *s)
+{
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		bool is_system =
+			is_type(p, "ext") &&
+			(has_file(p->volume, "etc/fstab") || has_file(p->volume, "etc/os-release"));
+		if (is_system && !s->root)
+			s->root = p;
+		else if (p->volume && p->role == WDR_ROLE_NONE)
+			p->role = WDR_ROLE_DATA;
+	}
+	if (!s->root)
+		return;
+	s->root->role = WDR_ROLE_ROOT;
+	if (!s->flow && has_file(s->root->volume, "boot/extlinux/extlinux.conf"))
+		s->flow = g_strdup("extlinux");
+	else if (!s->flow && has_file(s->root->volume, "boot/boot.scr"))
+		s->flow = g_strdup("loader script");
+}
+
+static char *read_text(WdrSystemPart *p, const char *path)
+{
+	char *text = NULL;
+	size_t len = 0;
+
+	if (!p || !p->volume ||
+		!wdr_volume_read_file(p->volume, path, WDR_BOOT_FILE_BYTES_MAX, &text, &len, NULL))
+		return NULL;
+	return text;
+}
+
+static void read_names(WdrSystem *s)
+{
+	g_autofree char *release = read_text(s->root, "etc/os-release");
+	g_auto(GStrv) lines = g_strsplit(release ? release : "", "\n", -1);
+
+	/* /etc/os-release is a link on most systems; the file is in usr/lib. */
+	if (!release && s->root) {
+		g_autofree char *other = read_text(s->root, "usr/lib/os-release");
+		g_strfreev(lines);
+		lines = g_strsplit(other ? other : "", "\n", -1);
+	}
+	for (size_t i = 0; lines[i]; i++) {
+		if (!g_str_has_prefix(lines[i], "PRETTY_NAME="))
+			continue;
+		g_autofree char *value = g_shell_unquote(lines[i] + strlen("PRETTY_NAME="), NULL);
+		s->os_name = value ? wdr_escape(value) : NULL;
+	}
+	g_autofree char *host = read_text(s->root, "etc/hostname");
+	s->host_name = host ? wdr_escape(g_strstrip(host)) : NULL;
+}
+
+/* config.txt: "initramfs FILE …", or auto_initramfs=1. */
+static bool loads_initramfs(WdrSystem *s)
+{
+	g_autofree char *config = read_text(s->boot, "config.txt");
+	g_auto(GStrv) lines = g_strsplit(config ? config : "", "\n", -1);
+
+	for (size_t i = 0; lines[i]; i++) {
+		g_strstrip(lines[i]);
+		if (g_str_has_prefix(lines[i], "initramfs ") ||
+			strcmp(lines[i], "auto_initramfs=1") == 0)
+			return true;
+	}
+	return false;
+}
+
+/* ---- mentions ---- */
+
+static void read_place(WdrSystem *s, WdrSystemPart *p, const WdrPlaceOfMentions *place)
+{
+	g_autoptr(GError) error = NULL;
+	g_autofree char *text = NULL;
+	size_t len = 0;
+	guint first = s->mentions->len;
+
+	if (!p || !p->volume || strcmp(wdr_role_name(p->role), place->role) != 0)
+		return;
+	if (!wdr_volume_read_file(
+		    p->volume, place->file, WDR_BOOT_FILE_BYTES_MAX, &text, &len, &error) ||
+		(text && !place->read(place->file, text, len, s->mentions, s->remarks, &error)))
+		g_ptr_array_add(s->remarks, g_strdup(error->message));
+	for (guint i = first; i < s->mentions->len; i++)
+		((WdrMention *)s->mentions->pdata[i])->number = p->partition->number;
+}
+
+/* Paths such as /dev/mmcblk0p2 name a disk of the machine that the system ran on. For an image
+ * nobody knows that name but its own root= or its fstab's root. */
+static void find_home(WdrSystem *s)
+{
+	for (guint i = 0; i < s->mentions->len && !s->home; i++) {
+		const WdrMention *m = s->mentions->pdata[i];
+		unsigned number = 0;
+		if (m->use == WDR_USE_ROOT && m->address.kind == WDR_BY_PATH)
+			(void)wdr_address_split_path(m->address.value, &s->home, &number);
+	}
+}
+
+void wdr_system_look_again(WdrSystem *s)
+{
+	s->boot = s->root = NULL;
+	g_clear_pointer(&s->flow, g_free);
+	g_clear_pointer(&s->os_name, g_free);
+	g_clear_pointer(&s->host_name, g_free);
+	g_ptr_array_set_size(s->mentions, 0);
+	g_ptr_array_set_size(s->remarks, 0);
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		p->role = p->role == WDR_ROLE_SWAP ? WDR_ROLE_SWAP : WDR_ROLE_NONE;
+	}
+	find_boot(s);
+	find_root(s);
+	read_names(s);
+	s->has_initramfs = loads_initramfs(s);
+	for (size_t i = 0; i < wdr_n_places; i++) {
+		for (guint k = 0; k < s->parts->len; k++)
+			read_place(s, s->parts->pdata[k], &wdr_places[i]);
+	}
+	find_home(s);
+}
+
+bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret, GError **error)
+{
+	g_autoptr(WdrSystem) s = g_new0(WdrSystem, 1);
+
+	s->dev = dev;
+	s->parts = g_ptr_array_new_with_free_func(part_free);
+	s->mentions = wdr_mentions_new();
+	s->remarks = wdr_remarks_new();
+	s->home = g_strdup(name);
+	if (!wdr_parttable_read(dev, &s->table, error))
+		return false;
+	for (guint i = 0; i < s->table->partitions->len; i++)
+		add_part(s, s->table->partitions->pdata[i]);
+	if (s->table->kind == WDR_TABLE_NONE) {
+		s->whole = wdr_partition_new();
+		s->whole->size = wdr_blockdev_size(dev);
+		add_part(s, s->whole);
+		if (!((WdrSystemPart *)s->parts->pdata[0])->probe.type)
+			g_ptr_array_set_size(s->parts, 0);
+	}
+	wdr_system_look_again(s);
+	*ret = g_steal_pointer(&s);
+	return true;
+}
+
+void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume)
+{
+	wdr_volume_free(part->volume);
+	wdr_blockdev_free(part->dev);
+	part->volume = volume;
+	part->dev = dev;
+	wdr_ext_info_clear(&part->ext);
+	wdr_ext_volume_info(volume, &part->ext);
+}
+
+WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part)
+{
+	return (WdrIdentity){ part->probe.uuid, part->probe.label, part->partition->partuuid,
+		part->partition->name, part->partition->number, s->home };
+}
+
+WdrSystemPart *wdr_system_resolve(const WdrSystem *s, const WdrAddress *a, unsigned *ret_count)
+{
+	WdrSystemPart *found = NULL;
+
+	*ret_count = 0;
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		WdrIdentity id = wdr_system_identity(s, p);
+		if (!wdr_address_matches(a, &id))
+			continue;
+		found = found ? found : p;
+		(*ret_count)++;
+	}
+	return found;
+}

@@ -1,0 +1,68 @@
+/* A disk read as a system: its partitions, what is on them, which is boot and which is root, and
+ * every mention in its boot and system files with what it resolves to. Only reads. */
+#pragma once
+
+#include "boot/mention.h"
+#include "disk/disks.h"
+#include "disk/parttable.h"
+#include "disk/probe.h"
+#include "volume/ext.h"
+#include "volume/fat.h"
+
+typedef enum {
+	WDR_ROLE_NONE,
+	WDR_ROLE_BOOT,
+	WDR_ROLE_ROOT,
+	WDR_ROLE_SWAP,
+	WDR_ROLE_DATA,
+} WdrRole;
+
+typedef struct {
+	WdrPartition
+		*partition; /* borrowed from the table; of a disk without a table, of the system */
+	WdrProbe probe;
+	WdrRole role;
+	bool is_unfinished; /* a move to it was begun and not ended */
+	WdrVolume *volume;  /* NULL: not of a kind that we read, or `problem` */
+	WdrBlockDev *dev;   /* the volume's own device, when it is not the disk; NULL otherwise */
+	char *problem;      /* why the volume cannot be read; NULL: it can */
+	bool has_usage;
+	uint64_t used_bytes;
+	WdrExtInfo ext; /* of an ext volume */
+	WdrFatInfo fat; /* of a FAT volume */
+} WdrSystemPart;
+
+typedef struct {
+	WdrBlockDev *dev;
+	WdrPartTable *table;
+	WdrPartition
+		*whole;   /* a disk without a table, with one volume on all of it; NULL otherwise */
+	GPtrArray *parts; /* WdrSystemPart, by start */
+	WdrSystemPart *boot, *root; /* borrowed; NULL: not found */
+	char *flow; /* "firmware", "extlinux", "loader script"; NULL: none recognised */
+	char *os_name, *host_name; /* from root; NULL: unknown */
+	char *home;                /* the disk's own name in device paths; NULL: unknown */
+	bool has_initramfs;        /* its configuration loads one */
+	WdrMentions *mentions;
+	WdrRemarks *remarks; /* broken lines and the like */
+} WdrSystem;
+
+/* name: of the disk as the system itself knows it ("mmcblk0"), or NULL for an image. dev is taken
+ * over, also on failure. Problems with single volumes are kept in the result; only a disk or table
+ * that cannot be read at all is an error. */
+bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_system_free(WdrSystem *s);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSystem, wdr_system_free)
+/* Puts a volume in the place of a part's own: the recovered copy of one whose journal was not
+ * empty. dev and volume are taken over. */
+void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume);
+/* Looks for roles and mentions again, after wdr_system_use_copy(). */
+void wdr_system_look_again(WdrSystem *s);
+
+const char *wdr_role_name(WdrRole role); /* "boot", …; "" for none */
+WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part);
+/* The parts that an address names on this disk; *ret_count how many. The first, or NULL. */
+WdrSystemPart *wdr_system_resolve(const WdrSystem *s, const WdrAddress *a, unsigned *ret_count);
+/* Boot and system files larger than this are none. */
+enum { WDR_BOOT_FILE_BYTES_MAX = 1024 * 1024 };
