@@ -1,0 +1,421 @@
+#include "move/carry.h"
+
+#include "base/stop.h"
+#include "base/text.h"
+#include "move/window.h"
+
+#include <stdatomic.h>
+#include <stdlib.h>
+
+enum {
+	READERS = 2,
+	CHUNK_BYTES = 512 * 1024,
+	CHUNK_ALIGN = 4096,              /* so that reads past the page cache need no copy */
+	BUDGET_BYTES = 16 * 1024 * 1024, /* read ahead of the writer */
+	WINDOWS_AHEAD = 2,
+	PROGRESS_EVERY_US = 200000,
+};
+
+struct WdrCarryCount {
+	atomic_uint_fast64_t bytes;
+};
+
+typedef struct {
+	const WdrWorld *world;
+	const WdrCarry *carry;
+	WdrCarryCount *count;
+	WdrPlan *plan;
+	GMutex lock;
+	GCond changed;
+	/* All below under the lock. */
+	GQueue windows;          /* planned, not yet taken by the writer */
+	GQueue to_read;          /* WdrJob, in turn */
+	bool is_planned;         /* no window will follow */
+	atomic_bool is_stopping; /* also read without it */
+	GError *failure;         /* the first one */
+	size_t in_flight;        /* bytes read and not yet written */
+	uint64_t turn;           /* of the file that the writer is at */
+	uint64_t read_bytes, entries;
+} Run;
+
+WdrCarryCount *wdr_carry_count_new(void)
+{
+	return g_new0(WdrCarryCount, 1);
+}
+
+void wdr_carry_count_free(WdrCarryCount *count)
+{
+	g_free(count);
+}
+
+void wdr_carry_count_done(void *count, uint64_t bytes)
+{
+	atomic_fetch_add(&((WdrCarryCount *)count)->bytes, bytes);
+}
+
+static void fail(Run *r, GError *error)
+{
+	g_mutex_lock(&r->lock);
+	if (r->failure)
+		g_error_free(error);
+	else
+		r->failure = error;
+	r->is_stopping = true;
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+}
+
+/* ---- planner ---- */
+
+static bool hand_over(Run *r, WdrWindow *w)
+{
+	g_mutex_lock(&r->lock);
+	while (r->windows.length >= WINDOWS_AHEAD && !r->is_stopping)
+		g_cond_wait(&r->changed, &r->lock);
+	bool is_wanted = !r->is_stopping;
+	if (is_wanted) {
+		g_queue_push_tail(&r->windows, w);
+		for (guint i = 0; i < w->by_place->len; i++)
+			g_queue_push_tail(&r->to_read, w->by_place->pdata[i]);
+	}
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	return is_wanted;
+}
+
+static void *plan_thread(void *data)
+{
+	Run *r = data;
+	GError *error = NULL;
+
+	for (;;) {
+		g_autoptr(WdrWindow) w = NULL;
+		if (!wdr_plan_next(r->plan, &w, &error)) {
+			fail(r, error);
+			break;
+		}
+		if (!w || !hand_over(r, w))
+			break;
+		w = NULL;
+	}
+	g_mutex_lock(&r->lock);
+	r->is_planned = true;
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	return NULL;
+}
+
+/* ---- readers ---- */
+
+static WdrJob *take_job(Run *r)
+{
+	g_mutex_lock(&r->lock);
+	while (r->to_read.length == 0 && !r->is_planned && !r->is_stopping)
+		g_cond_wait(&r->changed, &r->lock);
+	WdrJob *job = r->is_stopping ? NULL : g_queue_pop_head(&r->to_read);
+	g_mutex_unlock(&r->lock);
+	return job;
+}
+
+/* The file that the writer waits for is always let through, or all readers could wait for room that
+ * only that file's writing can make. */
+static bool take_room(Run *r, const WdrJob *job, size_t bytes)
+{
+	g_mutex_lock(&r->lock);
+	while (r->in_flight + bytes > BUDGET_BYTES && job->turn != r->turn && !r->is_stopping)
+		g_cond_wait(&r->changed, &r->lock);
+	bool may_go_on = !r->is_stopping;
+	if (may_go_on)
+		r->in_flight += bytes;
+	g_mutex_unlock(&r->lock);
+	return may_go_on;
+}
+
+static void hand_chunk(Run *r, WdrJob *job, WdrChunk *chunk)
+{
+	g_mutex_lock(&r->lock);
+	g_queue_push_tail(&job->chunks, chunk);
+	r->read_bytes += chunk->piece.is_unwritten ? 0 : chunk->piece.len;
+	if (job->turn == r->turn)
+		g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+}
+
+static bool check_piece(const WdrJob *job, const WdrPiece *piece, uint64_t pos, GError **error)
+{
+	if (piece->offset >= pos && piece->offset <= job->entry.size &&
+		piece->len <= job->entry.size - piece->offset)
+		return true;
+	return wdr_error_set(error, WDR_ERROR_FORMAT, "its content does not fit its size");
+}
+
+/* One piece of a file; *pos moves behind it, *is_end after the last one. */
+static bool read_piece(
+	Run *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
+{
+	size_t cap =
+		(size_t)MIN(wdr_round_up(MAX(job->entry.size - *pos, 1), CHUNK_ALIGN), CHUNK_BYTES);
+
+	if (!wdr_stop_check(error))
+		return false;
+	if (!take_room(r, job, cap)) {
+		*is_end = true;
+		return true;
+	}
+	WdrChunk *chunk = g_new0(WdrChunk, 1);
+	chunk->cost = cap;
+	chunk->data = aligned_alloc(CHUNK_ALIGN, cap);
+	if (!chunk->data ||
+		!wdr_content_next(job->content, chunk->data, cap, &chunk->piece, error) ||
+		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error))) {
+		if (!chunk->data)
+			wdr_error_set(error, WDR_ERROR_IO, "out of memory");
+		wdr_chunk_free(chunk);
+		return false;
+	}
+	WdrPiece piece = chunk->piece;
+	*is_end = piece.len == 0;
+	uint64_t next = *is_end ? job->entry.size : piece.offset;
+	wdr_hasher_add_zeros(hasher, next - *pos);
+	if (piece.is_unwritten)
+		wdr_hasher_add_zeros(hasher, piece.len);
+	else
+		wdr_hasher_add(hasher, chunk->data, (size_t)piece.len);
+	*pos = next + piece.len;
+	/* The empty last piece only gives its room back. */
+	hand_chunk(r, job, chunk);
+	return true;
+}
+
+static bool read_job(Run *r, WdrJob *job, WdrHasher *hasher, GError **error)
+{
+	uint64_t pos = 0;
+	bool is_end = false;
+
+	wdr_hasher_reset(hasher);
+	while (!is_end) {
+		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
+			g_prefix_error(error, "%s: ", job->path);
+			return false;
+		}
+	}
+	g_mutex_lock(&r->lock);
+	job->hash = wdr_hasher_result(hasher);
+	job->is_read = true;
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	return true;
+}
+
+static void *read_thread(void *data)
+{
+	Run *r = data;
+	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
+	GError *error = NULL;
+
+	for (WdrJob *job; (job = take_job(r));) {
+		if (!read_job(r, job, hasher, &error)) {
+			fail(r, error);
+			return NULL;
+		}
+	}
+	return NULL;
+}
+
+/* ---- writer ---- */
+
+static void report(Run *r)
+{
+	WdrProgress p = r->carry->total;
+
+	g_mutex_lock(&r->lock);
+	p.bytes_done = r->count ? atomic_load(&r->count->bytes) : r->read_bytes;
+	p.entries_done = r->entries;
+	g_mutex_unlock(&r->lock);
+	p.bytes_done = MIN(p.bytes_done, p.bytes_total);
+	p.entries_done = MIN(p.entries_done, p.entries_total);
+	wdr_world_progress(r->world, &p);
+}
+
+/* Waits for something to change, and keeps the progress going meanwhile. Called under the lock. */
+static void wait_a_little(Run *r)
+{
+	if (g_cond_wait_until(&r->changed, &r->lock, g_get_monotonic_time() + PROGRESS_EVERY_US))
+		return;
+	g_mutex_unlock(&r->lock);
+	report(r);
+	g_mutex_lock(&r->lock);
+}
+
+static WdrWindow *take_window(Run *r)
+{
+	g_mutex_lock(&r->lock);
+	while (r->windows.length == 0 && !r->is_planned && !r->is_stopping)
+		wait_a_little(r);
+	WdrWindow *w = r->is_stopping ? NULL : g_queue_pop_head(&r->windows);
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	return w;
+}
+
+static bool build_steps(Run *r, const WdrWindow *w, GError **error)
+{
+	WdrBuilder *b = r->carry->builder;
+
+	for (guint i = 0; i < w->order->len; i++) {
+		const WdrWindowStep *step = &g_array_index(w->order, WdrWindowStep, i);
+		if (!wdr_stop_check(error))
+			return false;
+		if (step->is_folder) {
+			WdrFolderJob *f = w->folders->pdata[step->index];
+			WdrPlace at = { f->serial, f->parent, f->path };
+			if (!b->ops->fill_folder(b, &at, (WdrChild *)(void *)f->children->data,
+				    f->children->len, error))
+				return false;
+			continue;
+		}
+		const WdrJob *job = w->jobs->pdata[step->index];
+		WdrPlace at = { job->serial, job->parent, job->path };
+		if (!job->link_to && !job->content && !b->ops->add(b, &at, &job->entry, error))
+			return false;
+	}
+	return true;
+}
+
+/* The next chunk of the job that has the turn; NULL with *is_end when it was read to its end. */
+static WdrChunk *take_chunk(Run *r, WdrJob *job, bool *is_end)
+{
+	g_mutex_lock(&r->lock);
+	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping)
+		wait_a_little(r);
+	WdrChunk *chunk = r->is_stopping ? NULL : g_queue_pop_head(&job->chunks);
+	*is_end = !chunk;
+	g_mutex_unlock(&r->lock);
+	return chunk;
+}
+
+static void give_room(Run *r, WdrChunk *chunk)
+{
+	size_t cost = chunk->cost;
+
+	wdr_chunk_free(chunk);
+	g_mutex_lock(&r->lock);
+	r->in_flight -= cost;
+	if (r->in_flight + cost > BUDGET_BYTES / 2)
+		g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+}
+
+static bool write_job(Run *r, WdrJob *job, GError **error)
+{
+	WdrBuilder *b = r->carry->builder;
+	WdrPlace at = { job->serial, job->parent, job->path };
+	bool is_end = false;
+
+	g_mutex_lock(&r->lock);
+	r->turn = job->turn;
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	if (b && !b->ops->begin_file(b, &at, &job->entry, error))
+		return false;
+	for (;;) {
+		WdrChunk *chunk = take_chunk(r, job, &is_end);
+		if (is_end)
+			break;
+		bool is_fine = !b || chunk->piece.len == 0 ||
+			       b->ops->piece(b, &chunk->piece, chunk->data, error);
+		give_room(r, chunk);
+		if (!is_fine) {
+			g_prefix_error(error, "%s: ", job->path);
+			return false;
+		}
+	}
+	return r->is_stopping || !b || b->ops->end_file(b, error);
+}
+
+static bool write_window(Run *r, WdrWindow *w, GError **error)
+{
+	static const WdrHash nothing;
+	int64_t reported = g_get_monotonic_time();
+
+	if (r->carry->builder && !build_steps(r, w, error))
+		return false;
+	for (guint i = 0; i < w->by_place->len && !r->is_stopping; i++) {
+		if (!write_job(r, w->by_place->pdata[i], error))
+			return false;
+		if (g_get_monotonic_time() - reported > PROGRESS_EVERY_US) {
+			report(r);
+			reported = g_get_monotonic_time();
+		}
+	}
+	for (guint i = 0; i < w->jobs->len && !r->is_stopping; i++) {
+		const WdrJob *job = w->jobs->pdata[i];
+		WdrCarried carried = { job->path, &job->entry, job->link_to,
+			job->content ? job->hash : nothing };
+		if (r->carry->record && !r->carry->record(r->carry->data, &carried, error))
+			return false;
+	}
+	g_mutex_lock(&r->lock);
+	r->entries += w->jobs->len;
+	g_mutex_unlock(&r->lock);
+	report(r);
+	return true;
+}
+
+static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **error)
+{
+	WdrBuilder *b = ((Run *)data)->carry->builder;
+
+	return !b || !b->ops->set_links || b->ops->set_links(b, serial, links, error);
+}
+
+static void write_all(Run *r)
+{
+	GError *error = NULL;
+
+	for (WdrWindow *w; (w = take_window(r));) {
+		bool is_fine = write_window(r, w, &error);
+		if (!is_fine)
+			fail(r, g_steal_pointer(&error));
+		g_mutex_lock(&r->lock);
+		bool is_over = r->is_stopping;
+		/* A window that readers may still work on is freed after they have ended. */
+		if (is_over)
+			g_queue_push_head(&r->windows, w);
+		g_mutex_unlock(&r->lock);
+		if (is_over)
+			return;
+		wdr_window_free(w);
+	}
+}
+
+bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *count, GError **error)
+{
+	Run r = { .world = world, .carry = carry, .count = count };
+	GThread *readers[READERS];
+
+	r.plan = wdr_plan_new(carry->source, carry->replacements, wdr_world_now(world));
+	g_mutex_init(&r.lock);
+	g_cond_init(&r.changed);
+	g_queue_init(&r.windows);
+	g_queue_init(&r.to_read);
+	GThread *planner = g_thread_new("planner", plan_thread, &r);
+	for (size_t i = 0; i < READERS; i++)
+		readers[i] = g_thread_new("reader", read_thread, &r);
+	write_all(&r);
+	g_thread_join(planner);
+	for (size_t i = 0; i < READERS; i++)
+		g_thread_join(readers[i]);
+	g_queue_clear_full(&r.windows, (GDestroyNotify)wdr_window_free);
+	g_queue_clear(&r.to_read);
+	GError *failure = r.failure;
+	if (!failure)
+		(void)wdr_plan_short_links(r.plan, fix_links, &r, &failure);
+	wdr_plan_free(r.plan);
+	g_mutex_clear(&r.lock);
+	g_cond_clear(&r.changed);
+	if (!failure)
+		return true;
+	g_propagate_error(error, failure);
+	return false;
+}

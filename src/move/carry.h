@@ -1,0 +1,43 @@
+/* The engine that carries one volume into another, and reads one back to compare it: a planner
+ * lists folders ahead, readers read and hash file contents in the medium's order within a window of
+ * entries, and one writer feeds the builder. Memory is bounded, whatever the number and size of
+ * files. */
+#pragma once
+
+#include "base/hash.h"
+#include "volume/volume.h"
+#include "world/world.h"
+
+/* One entry as it was carried or read back. Everything is borrowed for the length of the call. */
+typedef struct {
+	const char *path;
+	const WdrEntry *entry;
+	const char *link_to; /* path of the first name of a hard link; NULL: this is the first */
+	WdrHash content;     /* of a file: of its bytes; otherwise of nothing */
+} WdrCarried;
+
+/* Paths (char *) of files that get other contents on the way (GBytes *). */
+typedef GHashTable WdrReplacements;
+WdrReplacements *wdr_replacements_new(void);
+
+typedef struct {
+	WdrVolume *source;
+	WdrBuilder *builder;           /* NULL: only read */
+	WdrReplacements *replacements; /* NULL: none */
+	/* Called for each entry, folder by folder in the order of names: the same order for the
+	 * same tree, whatever it lies on. */
+	bool (*record)(void *data, const WdrCarried *carried, GError **error);
+	void *data;
+	WdrProgress total; /* what on_progress is to count up to */
+} WdrCarry;
+
+typedef struct WdrCarryCount WdrCarryCount;
+/* Counts bytes that reached the medium; hand wdr_carry_count_done and it to the builder. */
+WdrCarryCount *wdr_carry_count_new(void);
+void wdr_carry_count_free(WdrCarryCount *count);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrCarryCount, wdr_carry_count_free)
+void wdr_carry_count_done(void *count, uint64_t bytes);
+
+/* `count` NULL: progress counts what was read. The builder is not finished by this. */
+bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *count,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

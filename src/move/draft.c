@@ -1,0 +1,228 @@
+/* Drawing the itinerary. */
+#include "move/itinerary.h"
+
+#include "base/text.h"
+#include "move/layout.h"
+#include "move/readdress.h"
+#include "move/source.h"
+
+#include <string.h>
+
+/* Without --table the new table is the source's kind; where its partitions cannot be, say so. */
+static bool choose_table(WdrItinerary *it, const WdrDraftOptions *options, GError **error)
+{
+	it->table = options->table == WDR_TABLE_NONE ? it->source.table : options->table;
+	for (guint i = 0; i < it->parts->len; i++) {
+		WdrItineraryPart *p = it->parts->pdata[i];
+		const char *type = wdr_layout_type(p->type, it->source.table, it->table);
+		if (!type)
+			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				"partition %u has type %s, for which %s has no counterpart",
+				p->number, p->type, wdr_table_kind_name(it->table));
+		if (it->table == WDR_TABLE_MBR && p->number > 4)
+			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				"partition %u: an MBR has four partitions", p->number);
+		char *copy = g_strdup(type);
+		g_free(p->type);
+		p->type = copy;
+		if (it->table == WDR_TABLE_MBR)
+			g_clear_pointer(&p->attributes, g_free);
+	}
+	return true;
+}
+
+static void add_part(WdrItinerary *it, const WdrSystemPart *from)
+{
+	WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
+
+	p->number = from->partition->number;
+	p->role = from->role;
+	p->fs = g_strdup(g_str_has_prefix(from->probe.type, "ext") ? "ext4" : from->probe.type);
+	p->from = (WdrItineraryPlace){ from->partition->start, from->partition->size,
+		g_strdup(from->probe.uuid), g_strdup(from->probe.label),
+		g_strdup(from->partition->partuuid), g_strdup(from->partition->name) };
+	p->type = g_strdup(from->partition->type);
+	p->attributes = g_strdup(from->partition->attributes);
+	p->is_active = from->partition->is_active;
+	g_ptr_array_add(it->parts, p);
+}
+
+/* ---- does it fit ---- */
+
+static bool judge_room(
+	WdrItinerary *it, WdrItineraryPart *p, uint64_t capacity, uint64_t need, GError **error)
+{
+	p->spare = capacity > need ? capacity - need : 0;
+	if (capacity >= need)
+		return true;
+	g_autofree char *missing = wdr_format_size(need - capacity);
+	g_autofree char *has = wdr_format_size(p->to.size);
+	wdr_error_set(error, WDR_ERROR_NO_SPACE,
+		"the target %s is too small by %s: the contents of partition %u (%s) do not fit into %s",
+		it->target.name, missing, p->number, wdr_role_name(p->role), has);
+	wdr_error_hint(error,
+		"nothing was written; use a larger target, ask for less --leave-free, or make "
+		"room on the source");
+	return false;
+}
+
+static bool fit_ext(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p,
+	const WdrSystemPart *from, const char *scratch, GError **error)
+{
+	g_auto(WdrExtSpec) spec = { 0 };
+	g_autofree char *left_out = NULL;
+	WdrExtMeasure measure;
+	uint64_t capacity = 0;
+
+	if (!wdr_ext_volume_measure(from->volume, &measure, error) ||
+		!wdr_ext_spec_like(from->volume, &spec, &left_out, error))
+		return false;
+	if (spec.block_size < it->target.sector_size)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"partition %u has blocks of %u bytes, the target's sectors have %u",
+			p->number, spec.block_size, it->target.sector_size);
+	if (left_out)
+		g_ptr_array_add(it->notes, g_steal_pointer(&left_out));
+	p->entries = measure.entries;
+	p->bytes = measure.data_bytes;
+	p->inodes = wdr_ext_spec_inodes(&from->ext, p->to.size, measure.entries);
+	spec.inodes = p->inodes;
+	g_strlcpy(spec.uuid, p->to.uuid, sizeof(spec.uuid));
+	return wdr_ext_spec_capacity(world, &spec, p->to.size, scratch, &capacity, error) &&
+	       judge_room(it, p, capacity, measure.data_bytes, error);
+}
+
+static bool fit_fat(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p,
+	const WdrSystemPart *from, const char *scratch, GError **error)
+{
+	WdrFatMeasure measure;
+	WdrFatSpec spec;
+	uint64_t capacity = 0;
+	uint64_t need = 0;
+
+	wdr_fat_spec_like(&from->fat, p->to.size, it->target.sector_size, &spec);
+	if (!wdr_fat_volume_check(from->volume, &measure, error) ||
+		!wdr_fat_volume_need(from->volume, spec.cluster_bytes, &need, error) ||
+		!wdr_fat_spec_capacity(world, &spec, p->to.size, scratch, &capacity, error))
+		return false;
+	p->entries = measure.entries + 1;
+	p->bytes = measure.file_bytes;
+	p->cluster_bytes = spec.cluster_bytes;
+	return judge_room(it, p, capacity, need, error);
+}
+
+static const WdrSystemPart *source_part(const WdrSource *source, unsigned number)
+{
+	for (guint i = 0; i < source->system->parts->len; i++) {
+		const WdrSystemPart *p = source->system->parts->pdata[i];
+		if (p->partition->number == number)
+			return p;
+	}
+	return NULL;
+}
+
+static bool fit_all(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
+	const char *scratch, GError **error)
+{
+	for (guint i = 0; i < it->parts->len; i++) {
+		WdrItineraryPart *p = it->parts->pdata[i];
+		const WdrSystemPart *from = source_part(source, p->number);
+		bool is_ext = strcmp(p->fs, "ext4") == 0;
+		if (!(is_ext ? fit_ext(world, it, p, from, scratch, error)
+			     : fit_fat(world, it, p, from, scratch, error)))
+			return false;
+	}
+	return true;
+}
+
+/* ---- notes ---- */
+
+static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
+{
+	if (options->keep_addresses)
+		g_ptr_array_add(it->notes,
+			g_strdup(
+				"both disks will carry the same addresses: never start a board with both of "
+				"them in"));
+	if (it->table == WDR_TABLE_GPT && it->source.table != WDR_TABLE_GPT)
+		g_ptr_array_add(it->notes,
+			g_strdup(
+				"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)"));
+	if (it->target.table != WDR_TABLE_NONE)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf(
+				"the target is not empty: it has a partition table (%s %s), which will be "
+				"erased with all that is on the disk",
+				wdr_table_kind_name(it->target.table), it->target.table_id));
+	if (it->table == WDR_TABLE_MBR &&
+		it->target.size > wdr_table_usable_end(
+					  WDR_TABLE_MBR, it->target.size, it->target.sector_size))
+		g_ptr_array_add(it->notes,
+			g_strdup(
+				"an MBR reaches 2 TiB only; the rest of the target stays unused (--table gpt "
+				"uses all of it)"));
+}
+
+/* ---- all of it ---- */
+
+static bool open_target(
+	const WdrDisk *disk, uint32_t sector_size, WdrItineraryDisk *ret, GError **error)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
+		return false;
+	if (disk->is_image && sector_size)
+		wdr_blockdev_set_sector_size(dev, sector_size);
+	return wdr_itinerary_disk_describe(disk, dev, ret, error);
+}
+
+static bool leave_free_bytes(
+	const WdrItinerary *it, const WdrDraftOptions *options, uint64_t *ret, GError **error)
+{
+	*ret = 0;
+	return !options->leave_free ||
+	       wdr_parse_size(options->leave_free, it->target.size, ret, error);
+}
+
+static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
+	const WdrDraftOptions *options, const char *scratch, GError **error)
+{
+	uint64_t leave_free = 0;
+
+	for (guint i = 0; i < source->system->parts->len; i++)
+		add_part(it, source->system->parts->pdata[i]);
+	if (!choose_table(it, options, error) ||
+		!leave_free_bytes(it, options, &leave_free, error) ||
+		!wdr_layout_place(it, leave_free, error) ||
+		!wdr_readdress_choose(it, source, options, error) ||
+		!fit_all(world, it, source, scratch, error) ||
+		!wdr_readdress_edit(it, source, options, error))
+		return false;
+	add_notes(it, options);
+	return true;
+}
+
+bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to,
+	const WdrDraftOptions *options, const char *scratch, WdrItinerary **ret, GError **error)
+{
+	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
+	g_autoptr(WdrDisk) target = NULL;
+	g_autoptr(WdrSource) source = NULL;
+	WdrDisk *disk = NULL;
+
+	it->made_by = g_strdup(WDR_VERSION);
+	it->made_at = wdr_world_now(world);
+	if (!wdr_disk_find(world, to, &target, error) || !wdr_disk_find(world, from, &disk, error))
+		return false;
+	if (!wdr_check_target(world, disk, target, error)) {
+		wdr_disk_free(disk);
+		return false;
+	}
+	wdr_world_step(world, "looking at the source %s", disk->name);
+	return wdr_source_open(world, disk, scratch, it->notes, &source, error) &&
+	       wdr_itinerary_disk_describe(source->disk, source->system->dev, &it->source, error) &&
+	       open_target(target, options->sector_size, &it->target, error) &&
+	       draw(world, it, source, options, scratch, error) &&
+	       ((*ret = g_steal_pointer(&it)), true);
+}

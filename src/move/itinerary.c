@@ -1,0 +1,169 @@
+#include "move/itinerary.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+static void place_clear(WdrItineraryPlace *p)
+{
+	g_free(p->uuid);
+	g_free(p->label);
+	g_free(p->partuuid);
+	g_free(p->partlabel);
+}
+
+static void part_free(void *data)
+{
+	WdrItineraryPart *p = data;
+
+	place_clear(&p->from);
+	place_clear(&p->to);
+	g_free(p->fs);
+	g_free(p->type);
+	g_free(p->attributes);
+	g_free(p);
+}
+
+void wdr_itinerary_disk_clear(WdrItineraryDisk *disk)
+{
+	g_free(disk->name);
+	g_free(disk->path);
+	g_free(disk->medium);
+	g_free(disk->model);
+	g_free(disk->serial);
+	g_free(disk->table_id);
+	memset(disk, 0, sizeof(*disk));
+}
+
+WdrItinerary *wdr_itinerary_new(void)
+{
+	WdrItinerary *it = g_new0(WdrItinerary, 1);
+
+	it->parts = g_ptr_array_new_with_free_func(part_free);
+	it->edits = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_edit_free);
+	it->diffs = g_ptr_array_new_with_free_func(g_free);
+	it->notes = g_ptr_array_new_with_free_func(g_free);
+	return it;
+}
+
+void wdr_itinerary_free(WdrItinerary *it)
+{
+	if (!it)
+		return;
+	g_ptr_array_unref(it->parts);
+	g_ptr_array_unref(it->edits);
+	g_ptr_array_unref(it->diffs);
+	g_ptr_array_unref(it->notes);
+	wdr_itinerary_disk_clear(&it->source);
+	wdr_itinerary_disk_clear(&it->target);
+	g_free(it->made_by);
+	g_free(it->table_id);
+	g_free(it);
+}
+
+WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number)
+{
+	for (guint i = 0; i < it->parts->len; i++) {
+		WdrItineraryPart *p = it->parts->pdata[i];
+		if (p->number == number)
+			return p;
+	}
+	return NULL;
+}
+
+WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
+{
+	WdrPartTable *t = wdr_parttable_new(it->table);
+
+	t->id = g_strdup(it->table_id);
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *from = it->parts->pdata[i];
+		WdrPartition *p = wdr_parttable_add(t);
+		p->number = from->number;
+		p->start = from->to.start;
+		p->size = from->to.size;
+		p->type = g_strdup(from->type);
+		p->partuuid = g_strdup(from->to.partuuid);
+		p->name = g_strdup(from->to.partlabel);
+		p->attributes = g_strdup(from->attributes);
+		p->is_active = from->is_active;
+	}
+	return t;
+}
+
+bool wdr_itinerary_disk_describe(
+	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error)
+{
+	g_autoptr(WdrPartTable) table = NULL;
+
+	if (!wdr_parttable_read(dev, &table, error))
+		return false;
+	*ret = (WdrItineraryDisk){ .name = g_strdup(disk->name),
+		.path = g_canonicalize_filename(disk->path, NULL),
+		.medium = g_strdup(disk->medium),
+		.model = g_strdup(disk->model),
+		.serial = g_strdup(disk->serial),
+		.is_image = disk->is_image,
+		.size = wdr_blockdev_size(dev),
+		.sector_size = wdr_blockdev_sector_size(dev),
+		.table = table->kind,
+		.table_id = g_strdup(table->id) };
+	return true;
+}
+
+static bool other_disk(GError **error, const char *which, const WdrItineraryDisk *then,
+	const char *what, const char *was, const char *is)
+{
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the %s %s is not the disk that the itinerary was drawn for: its %s was %s and is %s",
+		which, then->name, what, was ? was : "unknown", is ? is : "unknown");
+	wdr_error_hint(error, "nothing was written; look with 'wanderitas survey', then draw the "
+			      "itinerary again");
+	return false;
+}
+
+bool wdr_itinerary_check_disk(const WdrItineraryDisk *then, const WdrItineraryDisk *now,
+	const char *which, GError **error)
+{
+	g_autofree char *was = wdr_format_size(then->size);
+	g_autofree char *is = wdr_format_size(now->size);
+
+	if (g_strcmp0(then->model, now->model) != 0)
+		return other_disk(error, which, then, "model", then->model, now->model);
+	if (g_strcmp0(then->serial, now->serial) != 0)
+		return other_disk(error, which, then, "serial", then->serial, now->serial);
+	if (then->size != now->size)
+		return other_disk(error, which, then, "size", was, is);
+	if (then->table != now->table)
+		return other_disk(error, which, then, "partition table",
+			wdr_table_kind_name(then->table), wdr_table_kind_name(now->table));
+	if (g_strcmp0(then->table_id, now->table_id) != 0)
+		return other_disk(
+			error, which, then, "disk identifier", then->table_id, now->table_id);
+	return true;
+}
+
+bool wdr_check_target(
+	const WdrWorld *world, const WdrDisk *source, const WdrDisk *target, GError **error)
+{
+	if (wdr_disk_is_same(source, target)) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"source and target are the same disk: %s and %s", source->name,
+			target->name);
+		wdr_error_hint(error, "nothing was written; name another disk with --to");
+		return false;
+	}
+	g_autofree char *user = wdr_disk_user(world, target);
+	if (user) {
+		wdr_error_set(error, WDR_ERROR_REFUSED, "the target is in use: %s", user);
+		wdr_error_hint(error, "nothing was written; unmount or detach it first");
+		return false;
+	}
+	if (target->is_read_only) {
+		wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s cannot be written to",
+			target->name);
+		wdr_error_hint(error, "look for a write-protect switch, or for missing rights");
+		return false;
+	}
+	return true;
+}

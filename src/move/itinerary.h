@@ -1,0 +1,92 @@
+/* The itinerary: the complete plan of one move, decided before anything is written, kept as a JSON
+ * file (format "wanderitas-itinerary/1") that can be read, reviewed, and carried out on another
+ * day. */
+#pragma once
+
+#include "boot/edit.h"
+#include "boot/system.h"
+
+/* A disk as it was when the itinerary was drawn; it is refused for any other. */
+typedef struct {
+	char *name, *path, *medium;
+	char *model, *serial; /* NULL: unknown */
+	bool is_image;
+	uint64_t size;
+	uint32_t sector_size;
+	WdrTableKind table;
+	char *table_id; /* NULL: there was no table */
+} WdrItineraryDisk;
+
+/* Where one volume is and how it is addressed. */
+typedef struct {
+	uint64_t start, size;
+	char *uuid, *label, *partuuid, *partlabel; /* NULL: none */
+} WdrItineraryPlace;
+
+typedef struct {
+	unsigned number;
+	WdrRole role;
+	char *fs; /* "vfat" or "ext4" */
+	WdrItineraryPlace from, to;
+	char *type;       /* of the new partition, as in WdrPartition */
+	char *attributes; /* NULL: none */
+	bool is_active;
+	uint64_t entries, bytes; /* to carry */
+	uint64_t spare;          /* bytes that stay free on the new volume */
+	uint64_t inodes;         /* ext: of the new volume */
+	uint32_t cluster_bytes;  /* FAT: of the new volume */
+} WdrItineraryPart;
+
+typedef struct {
+	char *made_by; /* version of the program */
+	int64_t made_at;
+	WdrItineraryDisk source, target;
+	WdrTableKind table; /* the new one */
+	char *table_id;
+	GPtrArray *parts; /* WdrItineraryPart, by start */
+	GPtrArray *edits; /* WdrEdit */
+	GPtrArray *diffs; /* char *, one an edit, for reading */
+	GPtrArray *notes; /* char * */
+} WdrItinerary;
+
+WdrItinerary *wdr_itinerary_new(void);
+void wdr_itinerary_free(WdrItinerary *it);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrItinerary, wdr_itinerary_free)
+WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /* NULL: none */
+
+/* What the user asked for. */
+typedef struct {
+	WdrTableKind table;     /* NONE: as on the source */
+	const char *leave_free; /* a size or a percentage; NULL: nothing */
+	bool has_name_by;
+	WdrAddressKind name_by;
+	bool keep_addresses;
+	uint32_t sector_size; /* of an image; 0: 512, or as its table says */
+} WdrDraftOptions;
+
+/* Draws it. Reads both disks, writes nothing but scratch files in the folder `scratch`. */
+bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to,
+	const WdrDraftOptions *options, const char *scratch, WdrItinerary **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* As text. The caller's. */
+char *wdr_itinerary_to_json(const WdrItinerary *it);
+/* Checks everything that a hand could have changed: FORMAT says what and where. */
+bool wdr_itinerary_from_json(
+	const char *text, size_t len, WdrItinerary **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_itinerary_load(
+	const char *path, WdrItinerary **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Both disks are still those that it was drawn for. */
+bool wdr_itinerary_check_disk(const WdrItineraryDisk *then, const WdrItineraryDisk *now,
+	const char *which, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* `dev` may be NULL for a disk that was not opened. */
+bool wdr_itinerary_disk_describe(
+	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error);
+void wdr_itinerary_disk_clear(WdrItineraryDisk *disk);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
+/* Refuses a target that is the source, in use, read-only, or the running system's. */
+bool wdr_check_target(const WdrWorld *world, const WdrDisk *source, const WdrDisk *target,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The new partition table, from the itinerary's parts. */
+WdrPartTable *wdr_itinerary_table(const WdrItinerary *it);

@@ -1,0 +1,408 @@
+/* The itinerary as JSON, and back. What comes back may have been changed by hand: it is checked
+ * field by field before anything believes it. */
+#include "move/itinerary.h"
+
+#include "base/cleanup.h"
+#include "base/io.h"
+#include "base/text.h"
+
+#include <string.h>
+
+#define FORMAT_NAME "wanderitas-itinerary/1"
+enum { FILE_BYTES_MAX = 16 * 1024 * 1024, PARTS_MAX = 128 };
+
+/* ---- writing ---- */
+
+/* Text from disks is not always UTF-8; JSON is. */
+static json_t *text(const char *value)
+{
+	if (!value)
+		return json_null();
+	if (g_utf8_validate(value, -1, NULL))
+		return json_string(value);
+	g_autofree char *escaped = wdr_escape(value);
+	return json_string(escaped);
+}
+
+static json_t *disk_to_json(const WdrItineraryDisk *d)
+{
+	return json_pack("{s:o, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:s, s:o}", "name",
+		text(d->name), "path", text(d->path), "medium", text(d->medium), "model",
+		text(d->model), "serial", text(d->serial), "image", d->is_image, "size",
+		(json_int_t)d->size, "sector_size", (json_int_t)d->sector_size, "table",
+		wdr_table_kind_name(d->table), "table_id", text(d->table_id));
+}
+
+static json_t *place_to_json(const WdrItineraryPlace *p)
+{
+	return json_pack("{s:I, s:I, s:o, s:o, s:o, s:o}", "start", (json_int_t)p->start, "size",
+		(json_int_t)p->size, "uuid", text(p->uuid), "label", text(p->label), "partuuid",
+		text(p->partuuid), "partlabel", text(p->partlabel));
+}
+
+static json_t *part_to_json(const WdrItineraryPart *p)
+{
+	return json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I}",
+		"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs, "from",
+		place_to_json(&p->from), "to", place_to_json(&p->to), "type", text(p->type),
+		"attributes", text(p->attributes), "active", p->is_active, "entries",
+		(json_int_t)p->entries, "bytes", (json_int_t)p->bytes, "spare",
+		(json_int_t)p->spare, "inodes", (json_int_t)p->inodes, "cluster_bytes",
+		(json_int_t)p->cluster_bytes);
+}
+
+static json_t *edit_to_json(const WdrEdit *e, const char *diff)
+{
+	char hash[WDR_HASH_TEXT_LEN + 1];
+	json_t *splices = json_array();
+
+	for (guint i = 0; i < e->splices->len; i++) {
+		const WdrSplice *s = e->splices->pdata[i];
+		json_array_append_new(
+			splices, json_pack("{s:I, s:i, s:i, s:s, s:s}", "offset",
+					 (json_int_t)s->offset, "line", (int)s->line, "column",
+					 (int)s->column, "old", s->old_text, "new", s->new_text));
+	}
+	wdr_hash_to_text(e->before, hash);
+	return json_pack("{s:i, s:s, s:s, s:o, s:s}", "partition", (int)e->number, "file", e->file,
+		"xxh128", hash, "changes", splices, "diff", diff);
+}
+
+static json_t *texts_to_json(const GPtrArray *texts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < texts->len; i++)
+		json_array_append_new(list, text(texts->pdata[i]));
+	return list;
+}
+
+char *wdr_itinerary_to_json(const WdrItinerary *it)
+{
+	json_t *parts = json_array();
+	json_t *edits = json_array();
+
+	for (guint i = 0; i < it->parts->len; i++)
+		json_array_append_new(parts, part_to_json(it->parts->pdata[i]));
+	for (guint i = 0; i < it->edits->len; i++)
+		json_array_append_new(
+			edits, edit_to_json(it->edits->pdata[i],
+				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}",
+		"format", FORMAT_NAME, "made_by", it->made_by, "made_at", (json_int_t)it->made_at,
+		"source", disk_to_json(&it->source), "target", disk_to_json(&it->target), "table",
+		wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions", parts,
+		"edits", edits, "notes", texts_to_json(it->notes));
+	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
+	g_autofree char *owned = dumped;
+	return g_strconcat(owned, "\n", NULL);
+}
+
+/* ---- reading ---- */
+
+static bool bad(GError **error, const char *what)
+{
+	wdr_error_set(error, WDR_ERROR_FORMAT, "the itinerary is damaged: %s", what);
+	wdr_error_hint(error, "draw it again: wanderitas draft --from … --to … -o FILE");
+	return false;
+}
+
+static bool unpack_failed(GError **error, const char *where, const json_error_t *e)
+{
+	g_autofree char *what = g_strdup_printf("%s: %s", where, e->text);
+
+	return bad(error, what);
+}
+
+static bool parse_table(const char *name, WdrTableKind *ret)
+{
+	for (WdrTableKind k = WDR_TABLE_NONE; k <= WDR_TABLE_GPT; k++) {
+		if (strcmp(name, wdr_table_kind_name(k)) == 0) {
+			*ret = k;
+			return true;
+		}
+	}
+	return false;
+}
+
+static bool parse_role(const char *name, WdrRole *ret)
+{
+	for (WdrRole r = WDR_ROLE_NONE; r <= WDR_ROLE_DATA; r++) {
+		if (strcmp(name, wdr_role_name(r)) == 0) {
+			*ret = r;
+			return true;
+		}
+	}
+	return false;
+}
+
+/* A string, or nothing where there is null or no such key. The caller's. */
+static char *optional(json_t *json, const char *key)
+{
+	return g_strdup(json_string_value(json_object_get(json, key)));
+}
+
+static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *ret, GError **error)
+{
+	const char *name = NULL, *path = NULL, *medium = NULL, *table = NULL;
+	json_int_t size = 0, sector = 0;
+	int is_image = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0, "{s:s, s:s, s:s, s:b, s:I, s:I, s:s}", "name", &name,
+		    "path", &path, "medium", &medium, "image", &is_image, "size", &size,
+		    "sector_size", &sector, "table", &table) != 0)
+		return unpack_failed(error, which, &e);
+	if (size <= 0 || (sector != 512 && sector != 1024 && sector != 2048 && sector != 4096) ||
+		!parse_table(table, &ret->table))
+		return bad(error, which);
+	ret->name = g_strdup(name);
+	ret->path = g_strdup(path);
+	ret->medium = g_strdup(medium);
+	ret->model = optional(json, "model");
+	ret->serial = optional(json, "serial");
+	ret->is_image = is_image != 0;
+	ret->size = (uint64_t)size;
+	ret->sector_size = (uint32_t)sector;
+	ret->table_id = optional(json, "table_id");
+	return true;
+}
+
+static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *ret, GError **error)
+{
+	const char *uuid = NULL, *partuuid = NULL;
+	json_int_t start = 0, size = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:I, s:s, s:s}", "start", &start, "size", &size,
+		    "uuid", &uuid, "partuuid", &partuuid) != 0)
+		return unpack_failed(error, which, &e);
+	if (start <= 0 || size <= 0)
+		return bad(error, "a partition without place");
+	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size, g_strdup(uuid),
+		optional(json, "label"), g_strdup(partuuid), optional(json, "partlabel") };
+	return true;
+}
+
+static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
+{
+	const char *role = NULL, *fs = NULL, *type = NULL;
+	json_t *from = NULL, *to = NULL;
+	json_int_t entries = 0, bytes = 0, spare = 0, inodes = 0, cluster = 0;
+	int number = 0, is_active = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0,
+		    "{s:i, s:s, s:s, s:o, s:o, s:s, s:b, s:I, s:I, s:I, s:I, s:I}", "number",
+		    &number, "role", &role, "fs", &fs, "from", &from, "to", &to, "type", &type,
+		    "active", &is_active, "entries", &entries, "bytes", &bytes, "spare", &spare,
+		    "inodes", &inodes, "cluster_bytes", &cluster) != 0)
+		return unpack_failed(error, "a partition", &e);
+	if (number < 1 || number > PARTS_MAX || wdr_itinerary_part(it, (unsigned)number) ||
+		entries < 0 || bytes < 0 || spare < 0 || inodes < 0 || inodes > G_MAXUINT32 ||
+		cluster < 0 || cluster > 65536 ||
+		(strcmp(fs, "vfat") != 0 && strcmp(fs, "ext4") != 0))
+		return bad(error, "a partition's numbers make no sense");
+	WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
+	g_ptr_array_add(it->parts, p);
+	p->number = (unsigned)number;
+	p->fs = g_strdup(fs);
+	p->type = g_strdup(type);
+	p->attributes = optional(json, "attributes");
+	p->is_active = is_active != 0;
+	p->entries = (uint64_t)entries;
+	p->bytes = (uint64_t)bytes;
+	p->spare = (uint64_t)spare;
+	p->inodes = (uint64_t)inodes;
+	p->cluster_bytes = (uint32_t)cluster;
+	if (!parse_role(role, &p->role))
+		return bad(error, "a partition's role is unknown");
+	return place_from_json(from, "from", &p->from, error) &&
+	       place_from_json(to, "to", &p->to, error);
+}
+
+static bool hash_from_text(const char *hex, WdrHash *ret)
+{
+	if (strlen(hex) != WDR_HASH_TEXT_LEN ||
+		strspn(hex, "0123456789abcdef") != WDR_HASH_TEXT_LEN)
+		return false;
+	g_autofree char *high = g_strndup(hex, 16);
+	ret->high = g_ascii_strtoull(high, NULL, 16);
+	ret->low = g_ascii_strtoull(hex + 16, NULL, 16);
+	return true;
+}
+
+static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
+{
+	const char *old_text = NULL, *new_text = NULL;
+	json_int_t offset = 0;
+	int line = 0, column = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:i, s:i, s:s, s:s}", "offset", &offset, "line",
+		    &line, "column", &column, "old", &old_text, "new", &new_text) != 0)
+		return unpack_failed(error, "a change", &e);
+	/* An address has no line end: one would make two lines of one. */
+	if (offset < 0 || line < 1 || column < 1 || strpbrk(new_text, "\r\n") || *new_text == '\0')
+		return bad(error, "a change makes no sense");
+	wdr_edit_add(edit, (size_t)offset, (unsigned)line, (unsigned)column, old_text, new_text);
+	return true;
+}
+
+static bool edit_from_json(WdrItinerary *it, json_t *json, GError **error)
+{
+	const char *file = NULL, *hex = NULL, *diff = NULL;
+	json_t *changes = NULL, *change = NULL;
+	WdrHash hash;
+	int number = 0;
+	size_t i = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0, "{s:i, s:s, s:s, s:o, s:s}", "partition", &number, "file",
+		    &file, "xxh128", &hex, "changes", &changes, "diff", &diff) != 0)
+		return unpack_failed(error, "an edit", &e);
+	if (number < 1 || !wdr_itinerary_part(it, (unsigned)number) ||
+		!hash_from_text(hex, &hash) || !json_is_array(changes))
+		return bad(error, "an edit makes no sense");
+	WdrEdit *edit = wdr_edit_new((unsigned)number, file, hash);
+	g_ptr_array_add(it->edits, edit);
+	g_ptr_array_add(it->diffs, g_strdup(diff));
+	json_array_foreach(changes, i, change)
+	{
+		if (!splice_from_json(edit, change, error))
+			return false;
+	}
+	return true;
+}
+
+static int by_start(const void *a, const void *b)
+{
+	const WdrItineraryPart *x = *(WdrItineraryPart *const *)a;
+	const WdrItineraryPart *y = *(WdrItineraryPart *const *)b;
+
+	return x->to.start < y->to.start ? -1 : x->to.start > y->to.start;
+}
+
+static bool check_identifier(const WdrItinerary *it)
+{
+	if (it->table == WDR_TABLE_GPT)
+		return g_uuid_string_is_valid(it->table_id);
+	return strlen(it->table_id) == 8 && strspn(it->table_id, "0123456789abcdef") == 8;
+}
+
+static bool check_addresses(const WdrItineraryPart *p)
+{
+	if (strcmp(p->fs, "ext4") == 0)
+		return g_uuid_string_is_valid(p->to.uuid);
+	return strlen(p->to.uuid) == 9 && p->to.uuid[4] == '-' &&
+	       strspn(p->to.uuid, "0123456789ABCDEF-") == 9;
+}
+
+/* What must hold between the fields. */
+static bool check_whole(WdrItinerary *it, GError **error)
+{
+	uint64_t end = it->target.sector_size;
+	uint64_t usable = wdr_table_usable_end(it->table, it->target.size, it->target.sector_size);
+	unsigned roots = 0;
+
+	if (it->parts->len == 0 || it->table == WDR_TABLE_NONE || !check_identifier(it))
+		return bad(error, "its partition table");
+	g_ptr_array_sort(it->parts, by_start);
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		if (p->to.start < end || p->to.size > usable || p->to.start > usable - p->to.size ||
+			p->to.start % it->target.sector_size || p->to.size % it->target.sector_size)
+			return bad(error, "its partitions overlap, or do not lie on the target");
+		if (!check_addresses(p))
+			return bad(error, "an address of a partition");
+		end = p->to.start + p->to.size;
+		roots += p->role == WDR_ROLE_ROOT ? 1 : 0;
+	}
+	return roots == 1 ? true : bad(error, "it has no root partition, or several");
+}
+
+static bool lists_from_json(
+	WdrItinerary *it, json_t *parts, json_t *edits, json_t *notes, GError **error)
+{
+	json_t *item = NULL;
+	size_t i = 0;
+
+	if (!json_is_array(parts) || !json_is_array(edits) || !json_is_array(notes))
+		return bad(error, "a list is missing");
+	json_array_foreach(parts, i, item)
+	{
+		if (!part_from_json(it, item, error))
+			return false;
+	}
+	json_array_foreach(edits, i, item)
+	{
+		if (!edit_from_json(it, item, error))
+			return false;
+	}
+	json_array_foreach(notes, i, item)
+	{
+		if (json_is_string(item))
+			g_ptr_array_add(it->notes, g_strdup(json_string_value(item)));
+	}
+	return true;
+}
+
+static bool check_format(json_t *root, GError **error)
+{
+	const char *format = json_string_value(json_object_get(root, "format"));
+
+	if (!format || !g_str_has_prefix(format, "wanderitas-itinerary/"))
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "this is not an itinerary");
+	if (strcmp(format, FORMAT_NAME) == 0)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the itinerary is in format '%s'; this program knows '%s'", format, FORMAT_NAME);
+	wdr_error_hint(error, "draw it again with this version");
+	return false;
+}
+
+bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **ret, GError **error)
+{
+	const char *made_by = NULL, *table = NULL, *table_id = NULL;
+	json_t *source = NULL, *target = NULL, *parts = NULL, *edits = NULL, *notes = NULL;
+	json_int_t made_at = 0;
+	json_error_t e;
+	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
+	g_autoptr(json_t) root = json_loadb(json_text, len, JSON_REJECT_DUPLICATES, &e);
+
+	if (!root)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"the itinerary cannot be read: line %d, column %d: %s", e.line, e.column,
+			e.text);
+	if (!check_format(root, error))
+		return false;
+	if (json_unpack_ex(root, &e, 0, "{s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}", "made_by",
+		    &made_by, "made_at", &made_at, "source", &source, "target", &target, "table",
+		    &table, "table_id", &table_id, "partitions", &parts, "edits", &edits, "notes",
+		    &notes) != 0)
+		return unpack_failed(error, "the outermost object", &e);
+	it->made_by = g_strdup(made_by);
+	it->made_at = made_at;
+	it->table_id = g_strdup(table_id);
+	if (!parse_table(table, &it->table))
+		return bad(error, "the kind of its table");
+	if (!disk_from_json(source, "source", &it->source, error) ||
+		!disk_from_json(target, "target", &it->target, error) ||
+		!lists_from_json(it, parts, edits, notes, error) || !check_whole(it, error))
+		return false;
+	*ret = g_steal_pointer(&it);
+	return true;
+}
+
+bool wdr_itinerary_load(const char *path, WdrItinerary **ret, GError **error)
+{
+	g_autofree char *json_text = NULL;
+	size_t len = 0;
+
+	if (!wdr_read_file(path, FILE_BYTES_MAX, &json_text, &len, error))
+		return false;
+	if (wdr_itinerary_from_json(json_text, len, ret, error))
+		return true;
+	g_prefix_error(error, "%s: ", path);
+	return false;
+}

@@ -1,0 +1,28 @@
+/* Carrying an itinerary out.
+ *
+ * The order, which keeps a half-done target from being taken for a system:
+ *   1. the old table and the signatures in the new partitions are wiped, a table without boot marks
+ * is written, and a note at the start of the boot partition says that a move is under way;
+ *   2. every other volume is built, read back from the medium, and compared;
+ *   3. the boot volume is built but for its first 64 KiB, read back, and compared;
+ *   4. those 64 KiB are written over the note, then the boot marks. */
+#pragma once
+
+#include "move/itinerary.h"
+
+typedef struct {
+	uint64_t entries, bytes;  /* carried and found again */
+	double carry_s, verify_s; /* seconds */
+	char *state;              /* the folder with itinerary, logbook and packing lists */
+} WdrMoveResult;
+void wdr_move_result_clear(WdrMoveResult *r);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)
+
+/* `state` is the folder for itinerary, logbook, packing lists and scratch files; made if need be.
+ * *ret_has_begun tells whether the target was written to: an error before that is a refusal, one
+ * after it leaves an unfinished target, which says so itself. */
+bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, bool *ret_has_begun,
+	WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
+char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);

@@ -1,0 +1,34 @@
+/* The packing list: every entry that was carried, in the order of the walk, on disk while it grows.
+ *
+ * Text, one line an entry, fields separated by tabs; the first line is the header:
+ *   wanderitas-packing-list/1
+ *   KIND MODE UID GID SIZE MTIME CONTENT METADATA PATH [LINK]
+ * KIND is a word (file, folder, symlink, …, or "link": a further name of PATH's content, with LINK
+ * the first name); MODE octal; MTIME seconds.nanoseconds; CONTENT the XXH3-128 of a file's bytes,
+ * "-" for the rest; METADATA a hash over everything else that is known of the entry (times, xattrs,
+ * link target, flags, …). In paths, bytes that could end a field or a line, and backslashes, are
+ * \xHH. */
+#pragma once
+
+#include "move/carry.h"
+
+typedef struct WdrPacking WdrPacking;
+
+/* Starts a list; replaces an old one. */
+bool wdr_packing_create(
+	const char *path, WdrPacking **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* As WdrCarry.record, with the list as data: writes the entry's line. */
+bool wdr_packing_record(void *packing, const WdrCarried *carried, GError **error);
+/* On the medium, complete. */
+bool wdr_packing_finish(WdrPacking *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* As WdrCarry.record: the entry must be the list's next one, in every respect. A /lost+found that
+ * the list does not have is passed over. */
+bool wdr_packing_compare(void *packing, const WdrCarried *carried, GError **error);
+/* Fails when the list goes on: entries are missing. */
+bool wdr_packing_compare_end(WdrPacking *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+uint64_t wdr_packing_entries(const WdrPacking *p);
+void wdr_packing_free(WdrPacking *p);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPacking, wdr_packing_free)

@@ -1,0 +1,452 @@
+/* Walking a volume, depth first, names sorted, and cutting the walk into windows. */
+#include "move/window.h"
+
+#include "base/stop.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum {
+	WINDOW_ENTRIES = 4096,
+	WINDOW_BYTES = 256 * 1024 * 1024,
+	DEPTH_MAX = 4096, /* of folders in folders; a loop in a damaged volume ends here */
+};
+
+typedef struct {
+	char *path;
+	uint64_t id, serial, parent;
+	unsigned depth;
+} Pending;
+
+typedef struct {
+	uint64_t serial;
+	uint64_t links, seen;
+	char *path;
+} Link;
+
+typedef struct {
+	const char *name;
+	uint64_t id, links;
+	WdrKind kind;
+	const uint8_t *fat_name;
+} Found;
+
+struct WdrPlan {
+	WdrVolume *source;
+	WdrReplacements *replacements;
+	int64_t now;
+	GPtrArray *stack;  /* Pending, the next last */
+	GHashTable *links; /* id -> Link, until all names were seen */
+	uint64_t next_serial, next_turn;
+	bool has_root;
+	struct { /* the folder being walked; names NULL: none */
+		Pending *at;
+		GStringChunk *names;
+		GArray *found;   /* Found */
+		GArray *serials; /* uint64_t, in the same order */
+		guint next;
+	} folder;
+};
+
+/* ---- content that an edit put in place of the source's ---- */
+
+typedef struct {
+	WdrContent content;
+	GBytes *bytes;
+	size_t pos;
+} Replaced;
+
+static bool replaced_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	Replaced *r = (Replaced *)content;
+	size_t size = 0;
+	const uint8_t *data = g_bytes_get_data(r->bytes, &size);
+	size_t len = MIN(size - r->pos, cap);
+
+	(void)error;
+	if (len > 0)
+		memcpy(buf, data + r->pos, len);
+	*ret = (WdrPiece){ .offset = r->pos, .len = len };
+	r->pos += len;
+	return true;
+}
+
+static void replaced_free(WdrContent *content)
+{
+	g_bytes_unref(((Replaced *)content)->bytes);
+	g_free(content);
+}
+
+static WdrContent *replaced_new(GBytes *bytes)
+{
+	static const WdrContentOps ops = { replaced_next, replaced_free };
+	Replaced *r = g_new0(Replaced, 1);
+
+	r->content.ops = &ops;
+	r->bytes = g_bytes_ref(bytes);
+	return &r->content;
+}
+
+WdrReplacements *wdr_replacements_new(void)
+{
+	return g_hash_table_new_full(
+		g_str_hash, g_str_equal, g_free, (GDestroyNotify)g_bytes_unref);
+}
+
+/* ---- windows ---- */
+
+void wdr_chunk_free(WdrChunk *chunk)
+{
+	free(chunk->data);
+	g_free(chunk);
+}
+
+static void job_free(void *data)
+{
+	WdrJob *job = data;
+	WdrChunk *chunk;
+
+	while ((chunk = g_queue_pop_head(&job->chunks)))
+		wdr_chunk_free(chunk);
+	wdr_content_free(job->content);
+	wdr_entry_clear(&job->entry);
+	g_free(job->link_to);
+	g_free(job->path);
+	g_free(job);
+}
+
+static void folder_free(void *data)
+{
+	WdrFolderJob *folder = data;
+
+	g_string_chunk_free(folder->names);
+	g_array_unref(folder->children);
+	g_free(folder->path);
+	g_free(folder);
+}
+
+WdrWindow *wdr_window_new(void)
+{
+	WdrWindow *w = g_new0(WdrWindow, 1);
+
+	w->folders = g_ptr_array_new_with_free_func(folder_free);
+	w->jobs = g_ptr_array_new_with_free_func(job_free);
+	w->by_place = g_ptr_array_new();
+	w->order = g_array_new(FALSE, FALSE, sizeof(WdrWindowStep));
+	return w;
+}
+
+void wdr_window_free(WdrWindow *w)
+{
+	if (!w)
+		return;
+	g_ptr_array_unref(w->folders);
+	g_ptr_array_unref(w->jobs);
+	g_ptr_array_unref(w->by_place);
+	g_array_unref(w->order);
+	g_free(w);
+}
+
+static int by_place(const void *a, const void *b)
+{
+	const WdrJob *x = *(WdrJob *const *)a;
+	const WdrJob *y = *(WdrJob *const *)b;
+
+	if (x->entry.place != y->entry.place)
+		return x->entry.place < y->entry.place ? -1 : 1;
+	return x->serial < y->serial ? -1 : x->serial > y->serial;
+}
+
+static void finish_window(WdrPlan *p, WdrWindow *w)
+{
+	g_ptr_array_sort(w->by_place, by_place);
+	for (guint i = 0; i < w->by_place->len; i++)
+		((WdrJob *)w->by_place->pdata[i])->turn = p->next_turn++;
+}
+
+/* ---- the walk ---- */
+
+static void pending_free(void *data)
+{
+	g_free(((Pending *)data)->path);
+	g_free(data);
+}
+
+static void link_free(void *data)
+{
+	g_free(((Link *)data)->path);
+	g_free(data);
+}
+
+WdrPlan *wdr_plan_new(WdrVolume *source, WdrReplacements *replacements, int64_t now)
+{
+	WdrPlan *p = g_new0(WdrPlan, 1);
+
+	p->source = source;
+	p->replacements = replacements;
+	p->now = now;
+	p->stack = g_ptr_array_new_with_free_func(pending_free);
+	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, link_free);
+	p->next_serial = 1;
+	return p;
+}
+
+static void leave_folder(WdrPlan *p)
+{
+	if (!p->folder.at)
+		return;
+	pending_free(p->folder.at);
+	g_string_chunk_free(p->folder.names);
+	g_array_unref(p->folder.found);
+	g_array_unref(p->folder.serials);
+	memset(&p->folder, 0, sizeof(p->folder));
+}
+
+void wdr_plan_free(WdrPlan *p)
+{
+	if (!p)
+		return;
+	leave_folder(p);
+	g_ptr_array_unref(p->stack);
+	g_hash_table_unref(p->links);
+	g_free(p);
+}
+
+static bool collect(void *data, const WdrName *name, GError **error)
+{
+	WdrPlan *p = data;
+	Found found = { g_string_chunk_insert(p->folder.names, name->name), name->id, name->links,
+		name->kind, NULL };
+
+	if (name->fat_name)
+		found.fat_name = (const uint8_t *)g_string_chunk_insert_len(
+			p->folder.names, (const char *)name->fat_name, WDR_FAT_NAME_BYTES);
+	g_array_append_val(p->folder.found, found);
+	return wdr_stop_check(error);
+}
+
+static int by_name(const void *a, const void *b)
+{
+	return strcmp(((const Found *)a)->name, ((const Found *)b)->name);
+}
+
+/* A damaged folder can name the same thing twice; which of the two would be carried is chance. */
+static bool check_names(const WdrPlan *p, GError **error)
+{
+	for (guint i = 1; i < p->folder.found->len; i++) {
+		const Found *f = &g_array_index(p->folder.found, Found, i);
+		if (strcmp(f->name, f[-1].name) == 0)
+			return wdr_error_set(error, WDR_ERROR_FORMAT,
+				"%s: the name %s/%s is there twice", wdr_volume_name(p->source),
+				p->folder.at->path, f->name);
+	}
+	return true;
+}
+
+/* Gives a name its serial, and hands it to the builder's list. */
+static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
+{
+	bool is_linked = f->kind != WDR_KIND_FOLDER && f->links > 1;
+	Link *link = is_linked ? g_hash_table_lookup(p->links, &f->id) : NULL;
+	uint64_t serial = link ? link->serial : p->next_serial++;
+	WdrChild child = { g_string_chunk_insert(job->names, f->name), f->kind, serial, NULL };
+
+	if (is_linked && !link) {
+		link = g_new0(Link, 1);
+		link->serial = serial;
+		link->links = f->links;
+		g_hash_table_insert(p->links, g_memdup2(&f->id, sizeof(f->id)), link);
+	}
+	if (f->fat_name)
+		child.fat_name = (const uint8_t *)g_string_chunk_insert_len(
+			job->names, (const char *)f->fat_name, WDR_FAT_NAME_BYTES);
+	g_array_append_val(job->children, child);
+	g_array_append_val(p->folder.serials, serial);
+}
+
+static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
+{
+	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
+	WdrWindowStep step = { true, w->folders->len };
+
+	p->folder.at = at;
+	p->folder.names = g_string_chunk_new(4096);
+	p->folder.found = g_array_new(FALSE, FALSE, sizeof(Found));
+	p->folder.serials = g_array_new(FALSE, FALSE, sizeof(uint64_t));
+	job->serial = at->serial;
+	job->parent = at->parent;
+	job->path = g_strdup(at->path);
+	job->names = g_string_chunk_new(4096);
+	job->children = g_array_new(FALSE, FALSE, sizeof(WdrChild));
+	g_ptr_array_add(w->folders, job);
+	g_array_append_val(w->order, step);
+	if (at->depth > DEPTH_MAX)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"%s: folders lie more than %d deep at %s", wdr_volume_name(p->source),
+			DEPTH_MAX, at->path);
+	WdrNode node = { at->id, at->path };
+	if (!wdr_volume_list(p->source, &node, collect, p, error))
+		return false;
+	if (p->folder.found->len > 1)
+		qsort(p->folder.found->data, p->folder.found->len, sizeof(Found), by_name);
+	if (!check_names(p, error))
+		return false;
+	for (guint i = 0; i < p->folder.found->len; i++)
+		number_name(p, &g_array_index(p->folder.found, Found, i), job);
+	return true;
+}
+
+/* Counts a name of a hard link; *ret_first is the path of the first, or NULL if this is it. */
+static void count_link(WdrPlan *p, uint64_t id, const char *path, char **ret_first)
+{
+	Link *link = g_hash_table_lookup(p->links, &id);
+
+	*ret_first = NULL;
+	if (!link)
+		return;
+	if (link->seen++ == 0)
+		link->path = g_strdup(path);
+	else
+		*ret_first = g_strdup(link->path);
+	/* All names are known: a later folder cannot hold one more. */
+	if (link->seen == link->links)
+		g_hash_table_remove(p->links, &id);
+}
+
+static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
+{
+	WdrNode node = { id, job->path };
+	GBytes *instead = p->replacements ? g_hash_table_lookup(p->replacements, job->path) : NULL;
+
+	if (instead) {
+		job->entry.size = g_bytes_get_size(instead);
+		/* Even seconds: FAT knows no others, and the time is compared when it is read back. */
+		job->entry.mtime = job->entry.ctime = (WdrTime){ p->now - p->now % 2, 0 };
+		job->content = job->entry.size ? replaced_new(instead) : NULL;
+		return true;
+	}
+	return job->entry.size == 0 ||
+	       wdr_volume_open(p->source, &node, &job->entry, &job->content, error);
+}
+
+static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, uint64_t id, GError **error)
+{
+	WdrNode node = { id, job->path };
+	WdrWindowStep step = { false, w->jobs->len };
+
+	g_ptr_array_add(w->jobs, job);
+	g_array_append_val(w->order, step);
+	if (!wdr_volume_stat(p->source, &node, &job->entry, error))
+		return false;
+	if (job->entry.kind != WDR_KIND_FOLDER && job->entry.links > 1)
+		count_link(p, id, job->path, &job->link_to);
+	if (job->entry.kind != WDR_KIND_FILE || job->link_to)
+		return true;
+	if (!open_content(p, id, job, error))
+		return false;
+	if (job->content)
+		g_ptr_array_add(w->by_place, job);
+	return true;
+}
+
+static WdrJob *new_job(char *path, uint64_t serial, uint64_t parent)
+{
+	WdrJob *job = g_new0(WdrJob, 1);
+
+	job->path = path;
+	job->serial = serial;
+	job->parent = parent;
+	g_queue_init(&job->chunks);
+	return job;
+}
+
+/* The next name of the folder being walked. */
+static bool take_name(WdrPlan *p, WdrWindow *w, uint64_t *bytes, GError **error)
+{
+	const Pending *at = p->folder.at;
+	const Found *f = &g_array_index(p->folder.found, Found, p->folder.next);
+	uint64_t serial = g_array_index(p->folder.serials, uint64_t, p->folder.next);
+	char *path = *at->path ? g_strconcat(at->path, "/", f->name, NULL) : g_strdup(f->name);
+	WdrJob *job = new_job(path, serial, at->serial);
+
+	p->folder.next++;
+	if (!add_entry(p, w, job, f->id, error))
+		return false;
+	*bytes += job->content ? job->entry.size : 0;
+	return true;
+}
+
+/* Folders below the walked one go onto the stack, the first name on top. */
+static void push_folders(WdrPlan *p)
+{
+	const Pending *at = p->folder.at;
+
+	for (guint i = p->folder.found->len; i > 0; i--) {
+		const Found *f = &g_array_index(p->folder.found, Found, i - 1);
+		if (f->kind != WDR_KIND_FOLDER)
+			continue;
+		Pending *next = g_new0(Pending, 1);
+		next->path =
+			*at->path ? g_strconcat(at->path, "/", f->name, NULL) : g_strdup(f->name);
+		next->id = f->id;
+		next->serial = g_array_index(p->folder.serials, uint64_t, i - 1);
+		next->parent = at->serial;
+		next->depth = at->depth + 1;
+		g_ptr_array_add(p->stack, next);
+	}
+}
+
+static bool add_root(WdrPlan *p, WdrWindow *w, GError **error)
+{
+	Pending *root = g_new0(Pending, 1);
+
+	root->path = g_strdup("");
+	root->id = p->source->root_id;
+	g_ptr_array_add(p->stack, root);
+	p->has_root = true;
+	return add_entry(p, w, new_job(g_strdup(""), 0, 0), root->id, error);
+}
+
+bool wdr_plan_next(WdrPlan *p, WdrWindow **ret, GError **error)
+{
+	g_autoptr(WdrWindow) w = wdr_window_new();
+	uint64_t bytes = 0;
+
+	*ret = NULL;
+	if (!p->has_root && !add_root(p, w, error))
+		return false;
+	while (w->order->len < WINDOW_ENTRIES && bytes < WINDOW_BYTES) {
+		if (p->folder.at && p->folder.next < p->folder.found->len) {
+			if (!take_name(p, w, &bytes, error))
+				return false;
+			continue;
+		}
+		if (p->folder.at)
+			push_folders(p);
+		leave_folder(p);
+		if (p->stack->len == 0)
+			break;
+		Pending *at = g_ptr_array_steal_index(p->stack, p->stack->len - 1);
+		if (!enter_folder(p, at, w, error))
+			return false;
+	}
+	if (w->order->len == 0)
+		return true;
+	finish_window(p, w);
+	*ret = g_steal_pointer(&w);
+	return true;
+}
+
+bool wdr_plan_short_links(const WdrPlan *plan, WdrPlanLinkFunc each, void *data, GError **error)
+{
+	GHashTableIter iter;
+	void *value = NULL;
+
+	g_hash_table_iter_init(&iter, plan->links);
+	while (g_hash_table_iter_next(&iter, NULL, &value)) {
+		const Link *link = value;
+		if (!each(data, link->serial, link->seen, error))
+			return false;
+	}
+	return true;
+}

@@ -1,0 +1,229 @@
+#include "move/source.h"
+
+#include "base/cleanup.h"
+#include "base/io.h"
+#include "base/stop.h"
+#include "base/text.h"
+
+#include <fcntl.h>
+#include <string.h>
+#include <sys/stat.h>
+
+enum { COPY_BYTES = 1024 * 1024, FSCK_UNCORRECTED = 4 };
+
+void wdr_source_free(WdrSource *s)
+{
+	if (!s)
+		return;
+	wdr_system_free(s->system);
+	wdr_disk_free(s->disk);
+	if (s->scratch)
+		wdr_remove_folder(s->scratch);
+	g_free(s->scratch);
+	g_free(s);
+}
+
+/* e2fsck's first line that says what is wrong: not its name, its passes, or the summary. */
+static char *first_finding(const char *output)
+{
+	static const char *const noise[] = { "e2fsck ", "Pass ", "Warning!", "/proc", "Clear? ",
+		"Fix? ", "\n", "***" };
+	g_auto(GStrv) lines = g_strsplit(output, "\n", -1);
+
+	for (size_t i = 0; lines[i]; i++) {
+		bool is_noise = *g_strstrip(lines[i]) == '\0';
+		for (size_t k = 0; k < G_N_ELEMENTS(noise); k++)
+			is_noise |= g_str_has_prefix(lines[i], noise[k]);
+		if (!is_noise)
+			return wdr_escape(lines[i]);
+	}
+	return g_strdup("no reason given");
+}
+
+bool wdr_check_ext(const WdrWorld *world, const char *path, uint64_t offset, const char *scratch,
+	GError **error)
+{
+	/* e2fsck takes '?' in a name for the start of options: name the disk by a link of ours. */
+	g_autofree char *link = g_build_filename(scratch, "checked-disk", NULL);
+	g_autofree char *full = g_canonicalize_filename(path, NULL);
+	g_autofree char *where = g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, link, offset);
+	const char *argv[] = { "e2fsck", "-fn", where, NULL };
+	g_auto(WdrRun) run = { 0 };
+
+	unlink(link);
+	if (symlink(full, link) != 0)
+		return wdr_error_set_errno(error, errno, "making the link %s", link);
+	bool has_run = wdr_world_run(world, argv, NULL, &run, error);
+	unlink(link);
+	if (!has_run)
+		return false;
+	if (run.exit_code == 0)
+		return true;
+	if (run.exit_code > FSCK_UNCORRECTED)
+		return wdr_error_set(error, WDR_ERROR_IO, "e2fsck could not run (exit code %d): %s",
+			run.exit_code, g_strstrip(run.output));
+	g_autofree char *finding = first_finding(run.output);
+	return wdr_error_set(
+		error, WDR_ERROR_FORMAT, "the ext volume is damaged; e2fsck says: %s", finding);
+}
+
+/* ---- recovering in a copy ---- */
+
+static bool is_zero(const uint8_t *buf, size_t len)
+{
+	return len == 0 || (buf[0] == 0 && memcmp(buf, buf + 1, len - 1) == 0);
+}
+
+static bool copy_volume(WdrBlockDev *from, const WdrPartition *p, const char *path, GError **error)
+{
+	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
+	g_autofree uint8_t *buf = g_malloc(COPY_BYTES);
+
+	if (fd < 0 || ftruncate(fd, (off_t)p->size) != 0)
+		return wdr_error_set_errno(error, errno, "making the copy %s", path);
+	for (uint64_t at = 0; at < p->size; at += COPY_BYTES) {
+		size_t len = (size_t)MIN(COPY_BYTES, p->size - at);
+		if (!wdr_stop_check(error) ||
+			!wdr_blockdev_read(from, buf, len, p->start + at, error))
+			return false;
+		if (!is_zero(buf, len) && !wdr_pwrite_all(fd, buf, len, at, error)) {
+			g_prefix_error(error, "%s: ", path);
+			wdr_error_hint(error,
+				"recovering needs room for a copy: name a folder with more room "
+				"with --state DIR");
+			return false;
+		}
+	}
+	return true;
+}
+
+static bool replay_journal(const WdrWorld *world, const char *path, GError **error)
+{
+	const char *argv[] = { "e2fsck", "-y", "-E", "journal_only", path, NULL };
+	g_auto(WdrRun) run = { 0 };
+
+	if (!wdr_world_run(world, argv, NULL, &run, error))
+		return false;
+	if (run.exit_code < FSCK_UNCORRECTED)
+		return true;
+	g_autofree char *finding = first_finding(run.output);
+	return wdr_error_set(error, WDR_ERROR_FORMAT,
+		"its journal cannot be replayed; e2fsck says: %s", finding);
+}
+
+static bool recover(
+	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+{
+	g_autofree char *path =
+		g_strdup_printf("%s/recovered-%u.ext", s->scratch, p->partition->number);
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrVolume) volume = NULL;
+
+	wdr_world_step(
+		world, "recovering the journal of partition %u in a copy", p->partition->number);
+	if (!copy_volume(s->system->dev, p->partition, path, error) ||
+		!replay_journal(world, path, error) ||
+		!wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_ext_volume_open(dev, 0, p->partition->size, &volume, error))
+		return false;
+	g_ptr_array_add(notes,
+		g_strdup_printf(
+			"partition %u was not unmounted cleanly: its journal is replayed in a copy; "
+			"the source stays as it is",
+			p->partition->number));
+	wdr_system_use_copy(p, g_steal_pointer(&dev), g_steal_pointer(&volume));
+	return true;
+}
+
+/* ---- looking it through ---- */
+
+static bool check_part(
+	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+{
+	const char *type = p->probe.type ? p->probe.type : "no file system";
+
+	if (p->is_unfinished) {
+		wdr_error_set(
+			error, WDR_ERROR_REFUSED, "it is itself the target of an unfinished move");
+		return false;
+	}
+	if (p->problem)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s", p->problem);
+	if (p->partition->is_extended || p->partition->is_logical)
+		return wdr_error_set(
+			error, WDR_ERROR_UNSUPPORTED, "logical partitions cannot be carried yet");
+	if (strcmp(type, "vfat") == 0) {
+		WdrFatMeasure measure;
+		return wdr_fat_volume_check(p->volume, &measure, error);
+	}
+	if (!p->volume || strncmp(type, "ext", 3) != 0) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"it holds %s, which cannot be carried yet", type);
+		wdr_error_hint(error, "so far FAT and ext4 volumes can be carried");
+		return false;
+	}
+	if (p->ext.needs_recovery && !recover(world, s, p, notes, error))
+		return false;
+	return wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
+		p->dev ? 0 : p->partition->start, s->scratch, error);
+}
+
+static bool check_system(const WdrSource *s, GError **error)
+{
+	const WdrSystem *sys = s->system;
+
+	if (!sys->boot || g_strcmp0(sys->flow, "firmware") != 0) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s has no FAT boot volume with config.txt or cmdline.txt", s->disk->name);
+		wdr_error_hint(error,
+			"so far only systems that the board's firmware boots from a FAT volume "
+			"can be moved");
+		return false;
+	}
+	if (!sys->root) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s has no ext4 volume with a system on it (no /etc/fstab)", s->disk->name);
+		return false;
+	}
+	return true;
+}
+
+static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, GError **error)
+{
+	if (s->system->table->kind == WDR_TABLE_NONE)
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s has no partition table", s->disk->name);
+	if (!wdr_parttable_check(s->system->table, s->system->dev, error))
+		return false;
+	for (guint i = 0; i < s->system->parts->len; i++) {
+		WdrSystemPart *p = s->system->parts->pdata[i];
+		if (!check_part(world, s, p, notes, error)) {
+			g_prefix_error(
+				error, "%s: partition %u: ", s->disk->name, p->partition->number);
+			return false;
+		}
+	}
+	wdr_system_look_again(s->system);
+	return check_system(s, error);
+}
+
+bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
+	WdrSource **ret, GError **error)
+{
+	g_autoptr(WdrSource) s = g_new0(WdrSource, 1);
+	g_autofree char *folder = g_build_filename(scratch, "source-XXXXXX", NULL);
+	WdrBlockDev *dev = NULL;
+
+	s->disk = disk;
+	if (!g_mkdtemp(folder))
+		return wdr_error_set_errno(error, errno, "making a folder in %s", scratch);
+	s->scratch = g_steal_pointer(&folder);
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(dev, disk->is_image ? NULL : disk->name, &s->system, error) ||
+		!look_through(world, s, notes, error)) {
+		wdr_error_hint(error, "nothing was written; the source is only ever read");
+		return false;
+	}
+	*ret = g_steal_pointer(&s);
+	return true;
+}

@@ -1,0 +1,62 @@
+/* Windows: some thousand entries of a tree at a time, in the order of their folders, with the
+ * contents of their files opened and sorted by place. Made by the planner (plan.c), used up by
+ * carry.c. */
+#pragma once
+
+#include "move/carry.h"
+
+/* A piece of content on its way from a reader to the writer. */
+typedef struct {
+	WdrPiece piece;
+	uint8_t *data; /* NULL when unwritten */
+	size_t cost;   /* bytes it counts against the budget */
+} WdrChunk;
+
+typedef struct {
+	char *path;
+	WdrEntry entry;
+	uint64_t serial, parent;
+	char *link_to;       /* a further hard link; no content */
+	WdrContent *content; /* non-empty files only */
+	WdrHash hash;
+	/* Shared between a reader and the writer, under the carry's lock. */
+	uint64_t turn; /* position among all files with content */
+	GQueue chunks; /* WdrChunk * */
+	bool is_read;
+} WdrJob;
+
+typedef struct {
+	uint64_t serial, parent;
+	char *path;
+	GStringChunk *names;
+	GArray *children; /* WdrChild */
+} WdrFolderJob;
+
+typedef struct {
+	GPtrArray *folders; /* WdrFolderJob */
+	GPtrArray *jobs; /* WdrJob: each folder's entries, before the folder's own list of names */
+	GPtrArray *by_place; /* the WdrJobs with content, borrowed, sorted */
+	GArray *order;       /* WdrWindowStep */
+} WdrWindow;
+
+/* What the builder is told, in this order; contents follow after all of it. */
+typedef struct {
+	bool is_folder; /* a list of names; otherwise an entry */
+	guint index;
+} WdrWindowStep;
+
+WdrWindow *wdr_window_new(void);
+void wdr_window_free(WdrWindow *w);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWindow, wdr_window_free)
+void wdr_chunk_free(WdrChunk *chunk);
+
+typedef struct WdrPlan WdrPlan;
+WdrPlan *wdr_plan_new(WdrVolume *source, WdrReplacements *replacements, int64_t now);
+void wdr_plan_free(WdrPlan *plan);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPlan, wdr_plan_free)
+/* The next window; *ret NULL after the last one. */
+bool wdr_plan_next(WdrPlan *plan, WdrWindow **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Hard links of which fewer names were found than their entry says (after the last window). */
+typedef bool (*WdrPlanLinkFunc)(void *data, uint64_t serial, uint64_t links, GError **error);
+bool wdr_plan_short_links(const WdrPlan *plan, WdrPlanLinkFunc each, void *data, GError **error);
