@@ -1,0 +1,37 @@
+# What people type. CMake builds; see CMakePresets.json.
+.PHONY: all demo test test-quick bench lint screenshots install clean fuzz
+
+BUILD = cmake --build --preset
+CONFIGURE = cmake -G Ninja --preset
+
+all:
+	@scripts/setup
+	@$(CONFIGURE) release -DWDR_TESTS=OFF >/dev/null
+	@$(BUILD) release
+
+demo: all
+	@scripts/demo build/release/wanderitas
+
+test:
+	@scripts/setup test
+	@scripts/test
+
+bench:
+	@scripts/setup test
+	@$(CONFIGURE) release -DWDR_TESTS=ON >/dev/null
+	@$(BUILD) release
+	@scripts/bench build/release
+
+lint:
+	@scripts/setup test lint
+	@scripts/lint
+
+screenshots: all
+	@scripts/setup screenshots
+	@scripts/screenshots build/release/wanderitas
+
+install: all
+	cmake --install build/release
+
+clean:
+	rm -rf build demo

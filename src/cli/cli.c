@@ -1,0 +1,79 @@
+#include "cli/cli.h"
+
+#include "base/text.h"
+#include "cli/progress.h"
+
+#include <string.h>
+
+GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
+{
+	const GOptionEntry entries[] = {
+		{ "bench", 0, 0, G_OPTION_ARG_FILENAME, &globals->bench,
+			"Work on the bench in DIR instead of this machine", "DIR" },
+		{ "json", 0, 0, G_OPTION_ARG_NONE, &globals->json, "Print one JSON document",
+			NULL },
+		{ "quiet", 'q', 0, G_OPTION_ARG_NONE, &globals->quiet, "No progress, no notes",
+			NULL },
+		{ "verbose", 'v', 0, G_OPTION_ARG_NONE, &globals->verbose,
+			"Tell which programs are run", NULL },
+		{ "no-color", 0, 0, G_OPTION_ARG_NONE, &globals->no_color,
+			"No colours (also: NO_COLOR)", NULL },
+		{ "version", 0, 0, G_OPTION_ARG_NONE, &globals->version, "Print the version",
+			NULL },
+		{ NULL },
+	};
+
+	return g_memdup2(entries, sizeof(entries));
+}
+
+bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
+	int *argc, char ***argv, GError **error)
+{
+	g_autofree char *usage = g_strdup_printf("%s %s", command->name, command->synopsis);
+	g_autoptr(GOptionContext) context = g_option_context_new(usage);
+	g_autofree GOptionEntry *global = wdr_cli_global_entries(globals);
+	g_autoptr(GError) local = NULL;
+
+	/* GOption prints "PROGRAM [OPTION…] usage"; the program's name is enough before a command.
+	 */
+	g_set_prgname("wanderitas");
+	g_option_context_set_summary(context, command->summary);
+	g_option_context_add_main_entries(context, entries, NULL);
+	GOptionGroup *group = g_option_group_new("global", "Options that every command has",
+		"Show options that every command has", NULL, NULL);
+	g_option_group_add_entries(group, global);
+	g_option_context_add_group(context, group);
+	if (g_option_context_parse(context, argc, argv, &local))
+		return true;
+	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, local->message);
+	wdr_error_hint(error, "wanderitas %s --help tells its options", command->name);
+	return false;
+}
+
+bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error)
+{
+	if (!wdr_world_new(globals->bench, ret, error))
+		return false;
+	if (globals->verbose)
+		g_setenv("G_MESSAGES_DEBUG", "all", TRUE);
+	if (!globals->quiet)
+		wdr_progress_attach(*ret, globals->no_color);
+	return true;
+}
+
+WdrOut wdr_cli_stdout(const WdrGlobals *globals)
+{
+	return wdr_out(stdout, globals->no_color);
+}
+
+int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
+{
+	WdrOut out = wdr_out(stderr, globals->no_color);
+	const char *hint = wdr_error_get_hint(error);
+
+	wdr_progress_end();
+	wdr_out_text(&out, WDR_STYLE_BAD, "wanderitas: %s\n", error->message);
+	if (hint)
+		wdr_out_text(&out, WDR_STYLE_PLAIN, "  %s\n", hint);
+	return g_error_matches(error, WDR_ERROR, WDR_ERROR_USAGE) ? WDR_EXIT_USAGE : otherwise;
+}

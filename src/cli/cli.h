@@ -1,0 +1,50 @@
+/* What the commands share: the global options, the table of commands, errors and progress on
+ * stderr. */
+#pragma once
+
+#include "present/out.h"
+#include "world/world.h"
+
+enum {
+	WDR_EXIT_DONE = 0,
+	WDR_EXIT_FOUND = 1, /* looked and found something wrong */
+	WDR_EXIT_USAGE = 2,
+	WDR_EXIT_REFUSED = 3, /* nothing was changed */
+	WDR_EXIT_STOPPED = 4, /* part-way */
+};
+
+/* gboolean, since GOption writes those. */
+typedef struct {
+	char *bench;
+	gboolean json, quiet, verbose, no_color, version;
+} WdrGlobals;
+
+typedef enum {
+	WDR_GROUP_LOOK,
+	WDR_GROUP_MOVE,
+	WDR_GROUP_AFTER,
+} WdrGroup;
+
+typedef struct {
+	const char *name;
+	const char *synopsis; /* arguments behind the name */
+	const char *summary;
+	WdrGroup group;
+	int (*run)(WdrGlobals *globals, int argc, char **argv);
+} WdrCommand;
+
+extern const WdrCommand wdr_cmd_survey, wdr_cmd_draft, wdr_cmd_move, wdr_cmd_demo;
+
+/* Entries for the global options; they write into `globals`. Ends with an empty one. The caller's.
+ */
+GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals);
+/* Parses a command's own options and the global ones; what is left over stays in argv. */
+bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
+	int *argc, char ***argv, GError **error);
+
+/* The world that the global options ask for, with progress on stderr. */
+bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error);
+WdrOut wdr_cli_stdout(const WdrGlobals *globals);
+
+/* Prints the error and its hint; returns the exit code: `otherwise`, or USAGE for such an error. */
+int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise);

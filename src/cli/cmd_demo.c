@@ -1,0 +1,31 @@
+#include "cli/cli.h"
+
+#include "cli/progress.h"
+#include "sample/sample.h"
+
+static int demo_run(WdrGlobals *globals, int argc, char **argv)
+{
+	static const GOptionEntry none[] = { { NULL } };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!wdr_cli_parse(&wdr_cmd_demo, globals, none, &argc, &argv, &error) ||
+		!wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (argc != 2) {
+		wdr_error_set(&error, WDR_ERROR_USAGE, "demo takes one folder");
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	}
+	if (!wdr_sample_make_bench(world, argv[1], &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	wdr_progress_end();
+	wdr_out_text(
+		&out, WDR_STYLE_GOOD, "a bench with the board heron-hide-3 is in %s\n", argv[1]);
+	wdr_out_text(&out, WDR_STYLE_PLAIN, "try: wanderitas --bench %s survey\n", argv[1]);
+	return WDR_EXIT_DONE;
+}
+
+const WdrCommand wdr_cmd_demo = { "demo", "DIR",
+	"Make a bench: a folder with a sample board, to try everything without one.",
+	WDR_GROUP_AFTER, demo_run };

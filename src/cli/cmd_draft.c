@@ -1,0 +1,66 @@
+#include "cli/plan_options.h"
+
+#include "base/io.h"
+#include "present/itinerary.h"
+
+#include <string.h>
+
+typedef struct {
+	WdrPlanOptions plan;
+	char *output;
+} DraftOptions;
+
+static bool parse(DraftOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+{
+	const GOptionEntry more[] = {
+		{ "output", 'o', 0, G_OPTION_ARG_FILENAME, &o->output,
+			"Write the itinerary to FILE", "FILE" },
+		{ NULL },
+	};
+	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
+
+	if (!wdr_cli_parse(&wdr_cmd_draft, globals, entries, argc, argv, error))
+		return false;
+	if (*argc == 1)
+		return true;
+	return wdr_error_set(error, WDR_ERROR_USAGE,
+		"draft takes no '%s'; disks are named by --from and --to", (*argv)[1]);
+}
+
+static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
+{
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrItinerary) it = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!wdr_plan_options_draft(world, &o->plan, &it, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	g_autofree char *json = wdr_itinerary_to_json(it);
+	if (o->output && !wdr_write_file(o->output, json, strlen(json), &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (globals->json) {
+		fputs(json, stdout);
+		return WDR_EXIT_DONE;
+	}
+	wdr_present_itinerary(&out, it);
+	if (o->output)
+		wdr_out_text(&out, WDR_STYLE_GOOD, "\nwritten to %s; nothing else was changed\n",
+			o->output);
+	return WDR_EXIT_DONE;
+}
+
+static int draft_run(WdrGlobals *globals, int argc, char **argv)
+{
+	DraftOptions o = { 0 };
+	int code = draft(&o, globals, argc, argv);
+
+	wdr_plan_options_clear(&o.plan);
+	g_free(o.output);
+	return code;
+}
+
+const WdrCommand wdr_cmd_draft = { "draft", "--to DISK [--from DISK] [-o FILE]",
+	"Draw the itinerary of a move and show it with all edits; change nothing.", WDR_GROUP_LOOK,
+	draft_run };

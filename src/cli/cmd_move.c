@@ -1,0 +1,125 @@
+#include "cli/plan_options.h"
+
+#include "cli/progress.h"
+#include "present/itinerary.h"
+
+#include <string.h>
+
+typedef struct {
+	WdrPlanOptions plan;
+	char *erase;
+} MoveOptions;
+
+static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+{
+	const GOptionEntry more[] = {
+		{ "erase", 0, 0, G_OPTION_ARG_FILENAME, &o->erase,
+			"Answer the question for scripts: the target's name", "NAME" },
+		{ NULL },
+	};
+	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
+	const WdrPlanOptions *p = &o->plan;
+
+	if (!wdr_cli_parse(&wdr_cmd_move, globals, entries, argc, argv, error))
+		return false;
+	if (*argc > 2)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"move takes one itinerary, not also '%s'", (*argv)[2]);
+	if (*argc == 2 && (p->to || p->from || p->table || p->leave_free || p->name_by ||
+				  p->keep_addresses || p->sector_size))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"an itinerary has everything in it: give either it or the options that draw one");
+	return true;
+}
+
+static bool is_name_of(const WdrItineraryDisk *target, const char *answer)
+{
+	g_autofree char *base = g_path_get_basename(target->name);
+
+	return strcmp(answer, target->name) == 0 || strcmp(answer, base) == 0;
+}
+
+static bool ask(const WdrItinerary *it, const char *given, GError **error)
+{
+	char answer[4096] = "";
+	g_autofree char *base = g_path_get_basename(it->target.name);
+
+	if (!given) {
+		fprintf(stderr, "\nEverything on %s will be erased. Type its name (%s) to go on: ",
+			it->target.name, base);
+		fflush(stderr);
+		if (!fgets(answer, sizeof(answer), stdin))
+			*answer = '\0';
+		answer[strcspn(answer, "\n")] = '\0';
+		given = answer;
+	}
+	if (is_name_of(&it->target, given))
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of the target", given);
+	wdr_error_hint(error, "nothing was written");
+	return false;
+}
+
+static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char **argv,
+	WdrItinerary **ret, GError **error)
+{
+	return argc == 2 ? wdr_itinerary_load(argv[1], ret, error)
+			 : wdr_plan_options_draft(world, &o->plan, ret, error);
+}
+
+static int fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it)
+{
+	wdr_progress_end();
+	if (!wdr_error_get_hint(error))
+		wdr_error_hint(&error,
+			"%s is unfinished, is marked so, and will not boot; the source is as it was. Run the same "
+			"move again to start over",
+			it->target.name);
+	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+}
+
+static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
+{
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrItinerary) it = NULL;
+	g_auto(WdrMoveResult) result = { 0 };
+	WdrOut out = wdr_cli_stdout(globals);
+	bool has_begun = false;
+
+	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!get_itinerary(o, world, argc, argv, &it, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (!globals->json && !globals->quiet)
+		wdr_present_itinerary(&out, it);
+	fflush(stdout);
+	if (!ask(it, o->erase, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	g_autofree char *state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
+					       : wdr_move_default_state(world, &it->target);
+	if (!wdr_move(world, it, state, &has_begun, &result, &error)) {
+		if (has_begun)
+			return fail_begun(globals, error, it);
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	}
+	wdr_progress_end();
+	if (globals->json)
+		wdr_present_moved_json(stdout, it, &result);
+	else
+		wdr_present_moved(&out, it, &result);
+	return WDR_EXIT_DONE;
+}
+
+static int move_run(WdrGlobals *globals, int argc, char **argv)
+{
+	MoveOptions o = { 0 };
+	int code = move(&o, globals, argc, argv);
+
+	wdr_plan_options_clear(&o.plan);
+	g_free(o.erase);
+	return code;
+}
+
+const WdrCommand wdr_cmd_move = { "move", "[ITINERARY | --to DISK [--from DISK]] [--erase NAME]",
+	"Move a system: show the itinerary, ask, carry everything, read it back.", WDR_GROUP_MOVE,
+	move_run };

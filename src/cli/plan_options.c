@@ -1,0 +1,153 @@
+#include "cli/plan_options.h"
+
+#include "base/io.h"
+#include "boot/survey.h"
+
+#include <string.h>
+
+void wdr_plan_options_clear(WdrPlanOptions *o)
+{
+	g_free(o->from);
+	g_free(o->to);
+	g_free(o->table);
+	g_free(o->leave_free);
+	g_free(o->name_by);
+	g_free(o->state);
+}
+
+GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *more)
+{
+	const GOptionEntry own[] = {
+		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
+			"The disk or image to move from (default: the one the system runs from)",
+			"DISK" },
+		{ "to", 0, 0, G_OPTION_ARG_FILENAME, &o->to, "The disk or image to move to",
+			"DISK" },
+		{ "table", 0, 0, G_OPTION_ARG_STRING, &o->table,
+			"Kind of the new partition table: same, mbr or gpt", "KIND" },
+		{ "leave-free", 0, 0, G_OPTION_ARG_STRING, &o->leave_free,
+			"Room to leave at the end of the target", "SIZE|PERCENT" },
+		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
+			"How mentions name the new partitions: partuuid, uuid, label, partlabel or path",
+			"FORM" },
+		{ "keep-addresses", 0, 0, G_OPTION_ARG_NONE, &o->keep_addresses,
+			"Give the target the source's UUIDs and PARTUUIDs", NULL },
+		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
+			"Sector size of the disk that the target image is for: 512 or 4096",
+			"BYTES" },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for itinerary, logbook and packing lists", "DIR" },
+	};
+	size_t n = 0;
+
+	while (more[n].long_name)
+		n++;
+	GOptionEntry *all = g_new0(GOptionEntry, G_N_ELEMENTS(own) + n + 1);
+	memcpy(all, own, sizeof(own));
+	memcpy(all + G_N_ELEMENTS(own), more, n * sizeof(*more));
+	return all;
+}
+
+static bool parse_table(const char *text, WdrTableKind *ret, GError **error)
+{
+	*ret = WDR_TABLE_NONE;
+	if (!text || strcmp(text, "same") == 0)
+		return true;
+	*ret = strcmp(text, "mbr") == 0   ? WDR_TABLE_MBR
+	       : strcmp(text, "gpt") == 0 ? WDR_TABLE_GPT
+					  : WDR_TABLE_NONE;
+	return *ret != WDR_TABLE_NONE ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "--table is same, mbr or gpt, not '%s'", text);
+}
+
+static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
+{
+	*ret = (WdrDraftOptions){ .leave_free = o->leave_free,
+		.keep_addresses = o->keep_addresses != 0 };
+	if (!parse_table(o->table, &ret->table, error))
+		return false;
+	if (o->name_by) {
+		ret->has_name_by = true;
+		if (!wdr_address_kind_parse(o->name_by, &ret->name_by))
+			return wdr_error_set(error, WDR_ERROR_USAGE,
+				"--name-by is partuuid, uuid, label, partlabel or path, not '%s'",
+				o->name_by);
+	}
+	if (o->sector_size != 0 && o->sector_size != 512 && o->sector_size != 4096)
+		return wdr_error_set(error, WDR_ERROR_USAGE, "--sector-size is 512 or 4096, not %d",
+			o->sector_size);
+	ret->sector_size = (uint32_t)o->sector_size;
+	return true;
+}
+
+/* The disk that / is mounted from. */
+static bool running_disk(const WdrWorld *world, char **ret, GError **error)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (!wdr_disks_list(world, &disks, error))
+		return false;
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		for (unsigned number = 0; number <= 16; number++) {
+			g_autofree char *point = wdr_disk_mount_point(world, d, number);
+			if (g_strcmp0(point, "/") == 0) {
+				*ret = g_strdup(d->name);
+				return true;
+			}
+		}
+	}
+	wdr_error_set(error, WDR_ERROR_USAGE, "nobody can tell which disk the system runs from");
+	wdr_error_hint(error, "name the source with --from DISK");
+	return false;
+}
+
+/* A move of the system that is running reads it through the kernel, which this version does not do.
+ */
+static bool check_source_at_rest(const WdrWorld *world, const char *from, GError **error)
+{
+	g_autoptr(WdrDisk) disk = NULL;
+
+	if (wdr_world_bench(world))
+		return true;
+	if (!wdr_disk_find(world, from, &disk, error))
+		return false;
+	g_autofree char *user = wdr_disk_user(world, disk);
+	if (!user)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "the source is in use: %s", user);
+	wdr_error_hint(error,
+		"so far a source must be at rest: an image, or a card in a reader that is not "
+		"mounted");
+	return false;
+}
+
+bool wdr_plan_options_draft(
+	const WdrWorld *world, const WdrPlanOptions *o, WdrItinerary **ret, GError **error)
+{
+	WdrDraftOptions options;
+	g_autofree char *running = NULL;
+	g_autoptr(GError) local = NULL;
+
+	if (!o->to) {
+		wdr_error_set(error, WDR_ERROR_USAGE, "no target was named");
+		wdr_error_hint(
+			error, "name it with --to DISK; 'wanderitas survey' lists the disks");
+		return false;
+	}
+	if (!convert(o, &options, error) || (!o->from && !running_disk(world, &running, error)) ||
+		!check_source_at_rest(world, o->from ? o->from : running, error))
+		return false;
+	g_autofree char *scratch = o->state && g_file_test(o->state, G_FILE_TEST_IS_DIR)
+					   ? g_build_filename(o->state, "draft-XXXXXX", NULL)
+					   : NULL;
+	if (scratch ? !g_mkdtemp(scratch)
+		    : !(scratch = g_dir_make_tmp("wanderitas-XXXXXX", &local)))
+		return wdr_error_set(error, WDR_ERROR_IO,
+			"no folder for scratch files can be made%s%s", local ? ": " : "",
+			local ? local->message : "");
+	bool is_fine = wdr_itinerary_draft(
+		world, o->from ? o->from : running, o->to, &options, scratch, ret, error);
+	wdr_remove_folder(scratch);
+	return is_fine;
+}

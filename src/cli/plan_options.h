@@ -1,0 +1,20 @@
+/* The options that say what a move is to be like: draft and move share them. */
+#pragma once
+
+#include "cli/cli.h"
+#include "move/itinerary.h"
+
+typedef struct {
+	char *from, *to, *table, *leave_free, *name_by, *state;
+	gboolean keep_addresses;
+	int sector_size;
+} WdrPlanOptions;
+
+void wdr_plan_options_clear(WdrPlanOptions *o);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrPlanOptions, wdr_plan_options_clear)
+/* Entries for these and, behind them, for `more` (ended by an empty one). The caller's. */
+GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *more);
+/* Draws the itinerary that the options ask for. Without --from the disk that the system runs from
+ * is the source. */
+bool wdr_plan_options_draft(
+	const WdrWorld *world, const WdrPlanOptions *o, WdrItinerary **ret, GError **error);

@@ -1,0 +1,86 @@
+#include "base/stop.h"
+#include "cli/cli.h"
+
+#include <jansson.h>
+#include <locale.h>
+#include <malloc.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+
+static const WdrCommand *const commands[] = { &wdr_cmd_survey, &wdr_cmd_draft, &wdr_cmd_move,
+	&wdr_cmd_demo };
+
+static char *command_list(void)
+{
+	static const char *const titles[] = { "Look:", "Move:", "After and around:" };
+	GString *text = g_string_new(NULL);
+
+	for (size_t group = 0; group < G_N_ELEMENTS(titles); group++) {
+		size_t had = text->len;
+		for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
+			if (commands[i]->group == group)
+				g_string_append_printf(text, "  %-8s %s\n", commands[i]->name,
+					commands[i]->summary);
+		}
+		if (text->len > had) {
+			g_string_insert(text, (gssize)had, "\n");
+			g_string_insert(text, (gssize)had, titles[group]);
+			g_string_append_c(text, '\n');
+		}
+	}
+	g_string_append(text, "'wanderitas COMMAND --help' tells a command's options.");
+	return g_string_free(text, FALSE);
+}
+
+static void on_signal(int number)
+{
+	wdr_stop_request(number);
+}
+
+static void set_up(void)
+{
+	static const int signals[] = { SIGINT, SIGTERM, SIGHUP };
+	struct sigaction action = { .sa_handler = on_signal };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(signals); i++)
+		sigaction(signals[i], &action, NULL);
+	/* A closed terminal or pipe is an error of writing, not the end of a move. */
+	signal(SIGPIPE, SIG_IGN);
+	setlocale(LC_ALL, "");
+	setlocale(LC_MESSAGES, "C");
+	json_set_alloc_funcs(g_malloc, g_free);
+	/* Buffers go from thread to thread: an arena for each would hold on to what others freed.
+	 */
+	mallopt(M_ARENA_MAX, 2);
+}
+
+int main(int argc, char **argv)
+{
+	g_autofree char *list = command_list();
+	WdrGlobals globals = { 0 };
+	g_autofree GOptionEntry *entries = wdr_cli_global_entries(&globals);
+	g_autoptr(GOptionContext) context = g_option_context_new("COMMAND …");
+	g_autoptr(GError) error = NULL;
+
+	set_up();
+	g_option_context_set_strict_posix(context, TRUE);
+	g_option_context_set_summary(
+		context, "Moves a single-board computer's system from one disk to another.");
+	g_option_context_set_description(context, list);
+	g_option_context_add_main_entries(context, entries, NULL);
+	if (!g_option_context_parse(context, &argc, &argv, &error))
+		return wdr_cli_fail(&globals, error, WDR_EXIT_USAGE);
+	if (globals.version) {
+		puts("wanderitas " WDR_VERSION);
+		return WDR_EXIT_DONE;
+	}
+	for (size_t i = 0; argc > 1 && i < G_N_ELEMENTS(commands); i++) {
+		if (strcmp(argv[1], commands[i]->name) == 0)
+			return commands[i]->run(&globals, argc - 1, argv + 1);
+	}
+	fprintf(stderr, "wanderitas: %s%s%s\n\n%s\n",
+		argc > 1 ? "there is no command '" : "which command?", argc > 1 ? argv[1] : "",
+		argc > 1 ? "'" : "", list);
+	return WDR_EXIT_USAGE;
+}

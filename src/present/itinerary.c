@@ -1,0 +1,158 @@
+#include "present/itinerary.h"
+
+#include "base/cleanup.h"
+#include "base/text.h"
+
+#include <string.h>
+
+static char *disk_line(const WdrItineraryDisk *d)
+{
+	g_autofree char *size = wdr_format_size(d->size);
+	g_autofree char *model = d->model ? wdr_escape(d->model) : NULL;
+	g_autofree char *serial = d->serial ? wdr_escape(d->serial) : NULL;
+
+	return g_strdup_printf("%s  (%s, %s%s%s%s%s)", d->name, d->medium, size, model ? ", " : "",
+		model ? model : "", serial ? ", serial " : "", serial ? serial : "");
+}
+
+static void show_ends(const WdrOut *out, const WdrItinerary *it)
+{
+	g_autofree char *from = disk_line(&it->source);
+	g_autofree char *to = disk_line(&it->target);
+
+	wdr_out_text(out, WDR_STYLE_PLAIN, "from  %s\n", from);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n\n", to);
+}
+
+static void show_parts(const WdrOut *out, const WdrItinerary *it)
+{
+	static const WdrColumn columns[] = { { "PARTITION", true }, { "ROLE", false },
+		{ "FILE SYSTEM", false }, { "SIZE NOW", true }, { "NEW SIZE", true },
+		{ "TO CARRY", true }, { "ENTRIES", true }, { "STAYS FREE", true },
+		{ "ACTIVE", false } };
+	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		g_autofree char *number = g_strdup_printf("%u", p->number);
+		g_autofree char *from = wdr_format_size(p->from.size);
+		g_autofree char *to = wdr_format_size(p->to.size);
+		g_autofree char *bytes = wdr_format_size(p->bytes);
+		g_autofree char *entries = g_strdup_printf("%" G_GUINT64_FORMAT, p->entries);
+		g_autofree char *spare = wdr_format_size(p->spare);
+		const char *cells[] = { number, wdr_role_name(p->role), p->fs, from, to, bytes,
+			entries, spare, p->is_active ? "yes" : NULL };
+		wdr_grid_row(g, WDR_STYLE_PLAIN, cells);
+	}
+	wdr_grid_print(g, out);
+}
+
+static void address_row(
+	WdrGrid *g, unsigned number, const char *kind, const char *from, const char *to)
+{
+	g_autofree char *what = number ? g_strdup_printf("%u  %s", number, kind) : g_strdup(kind);
+	g_autofree char *was = wdr_escape(from ? from : "");
+	g_autofree char *is = wdr_escape(to ? to : "");
+	const char *cells[] = { what, was, is };
+
+	if ((from && *from) || (to && *to))
+		wdr_grid_row(g, WDR_STYLE_PLAIN, cells);
+}
+
+static void show_addresses(const WdrOut *out, const WdrItinerary *it)
+{
+	static const WdrColumn columns[] = { { "ADDRESS", false }, { "NOW", false },
+		{ "NEW", false } };
+	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+	g_autofree char *was = g_strdup_printf("%s %s", wdr_table_kind_name(it->source.table),
+		it->source.table_id ? it->source.table_id : "");
+	g_autofree char *is =
+		g_strdup_printf("%s %s", wdr_table_kind_name(it->table), it->table_id);
+
+	address_row(g, 0, "disk", was, is);
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		address_row(g, p->number, "UUID", p->from.uuid, p->to.uuid);
+		address_row(g, p->number, "PARTUUID", p->from.partuuid, p->to.partuuid);
+		address_row(g, p->number, "LABEL", p->from.label, p->to.label);
+		address_row(g, p->number, "PARTLABEL", p->from.partlabel, p->to.partlabel);
+	}
+	fputc('\n', out->file);
+	wdr_grid_print(g, out);
+}
+
+static WdrStyle diff_style(const char *line)
+{
+	if (g_str_has_prefix(line, "---") || g_str_has_prefix(line, "+++"))
+		return WDR_STYLE_HEADING;
+	return *line == '-' ? WDR_STYLE_BAD : *line == '+' ? WDR_STYLE_GOOD : WDR_STYLE_FAINT;
+}
+
+static void show_edits(const WdrOut *out, const WdrItinerary *it)
+{
+	wdr_out_text(out, WDR_STYLE_HEADING, "\nEDITS ON THE TARGET\n");
+	if (it->diffs->len == 0)
+		fputs("none: every mention stays true\n", out->file);
+	for (guint i = 0; i < it->diffs->len; i++) {
+		g_auto(GStrv) lines = g_strsplit(it->diffs->pdata[i], "\n", -1);
+		for (size_t k = 0; lines[k]; k++) {
+			if (*lines[k]) {
+				wdr_out_text(out, diff_style(lines[k]), "%s", lines[k]);
+				fputc('\n', out->file);
+			}
+		}
+	}
+}
+
+void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
+{
+	show_ends(out, it);
+	show_parts(out, it);
+	show_addresses(out, it);
+	show_edits(out, it);
+	if (it->notes->len)
+		wdr_out_text(out, WDR_STYLE_HEADING, "\nNOTES\n");
+	for (guint i = 0; i < it->notes->len; i++)
+		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)it->notes->pdata[i]);
+}
+
+static double rate(uint64_t bytes, double seconds)
+{
+	return (double)bytes / 1e6 / (seconds > 0.001 ? seconds : 0.001);
+}
+
+void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
+{
+	g_autofree char *bytes = wdr_format_size(r->bytes);
+
+	wdr_out_text(out, WDR_STYLE_GOOD,
+		"\ndone: everything was read back from %s and is as it was carried\n",
+		it->target.name);
+	wdr_out_text(out, WDR_STYLE_PLAIN,
+		"  carried     %" G_GUINT64_FORMAT " entries, %s in %.1f s (%.0f MB/s)\n",
+		r->entries, bytes, r->carry_s, rate(r->bytes, r->carry_s));
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n", r->verify_s,
+		rate(r->bytes, r->verify_s));
+	wdr_out_text(out, WDR_STYLE_PLAIN,
+		"  source      %s was only read; it still boots as before\n", it->source.name);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
+	wdr_out_text(out, WDR_STYLE_HEADING, "next: ");
+	if (it->target.is_image)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"write the image to its medium, or start a board from it\n");
+	else
+		wdr_out_text(out, WDR_STYLE_PLAIN, "power off, take the %s out, power on\n",
+			it->source.medium);
+}
+
+void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
+{
+	g_autofree char *plan = wdr_itinerary_to_json(it);
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:f, s:f, s:s, s:o}", "format",
+		"wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries, "bytes",
+		(json_int_t)r->bytes, "carry_seconds", r->carry_s, "read_back_seconds", r->verify_s,
+		"state", r->state, "itinerary", json_loads(plan, 0, NULL));
+
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
+}

@@ -1,0 +1,132 @@
+#include "present/out.h"
+
+#include <libsmartcols.h>
+#include <stdarg.h>
+#include <string.h>
+#include <unistd.h>
+
+typedef struct {
+	WdrStyle style;
+	char **cells;
+} Row;
+
+struct WdrGrid {
+	const WdrColumn *columns;
+	size_t n;
+	GPtrArray *rows;
+};
+
+static const char *const escapes[] = { "", "\033[1m", "\033[32m", "\033[33m", "\033[31m",
+	"\033[2m" };
+static const char *const color_names[] = { NULL, NULL, "green", "brown", "red", NULL };
+
+WdrOut wdr_out(FILE *file, bool no_color)
+{
+	const char *never = g_getenv("NO_COLOR");
+
+	return (WdrOut){ file, !no_color && !(never && *never) && isatty(fileno(file)) };
+}
+
+void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...)
+{
+	va_list args;
+	bool is_styled = out->has_color && style != WDR_STYLE_PLAIN;
+
+	if (is_styled)
+		fputs(escapes[style], out->file);
+	va_start(args, format);
+	vfprintf(out->file, format, args);
+	va_end(args);
+	if (is_styled)
+		fputs("\033[0m", out->file);
+}
+
+static void row_free(void *data)
+{
+	Row *row = data;
+
+	g_strfreev(row->cells);
+	g_free(row);
+}
+
+WdrGrid *wdr_grid_new(const WdrColumn *columns, size_t n)
+{
+	WdrGrid *g = g_new0(WdrGrid, 1);
+
+	g->columns = columns;
+	g->n = n;
+	g->rows = g_ptr_array_new_with_free_func(row_free);
+	return g;
+}
+
+void wdr_grid_free(WdrGrid *g)
+{
+	if (!g)
+		return;
+	g_ptr_array_unref(g->rows);
+	g_free(g);
+}
+
+void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells)
+{
+	Row *row = g_new0(Row, 1);
+
+	row->style = style;
+	row->cells = g_new0(char *, g->n + 1);
+	for (size_t i = 0; i < g->n; i++)
+		row->cells[i] = g_strdup(cells[i] ? cells[i] : "");
+	g_ptr_array_add(g->rows, row);
+}
+
+static bool is_used(const WdrGrid *g, size_t column)
+{
+	for (guint i = 0; i < g->rows->len; i++) {
+		const Row *row = g->rows->pdata[i];
+		if (*row->cells[column])
+			return true;
+	}
+	return false;
+}
+
+static void add_columns(struct libscols_table *t, const WdrGrid *g, const WdrOut *out)
+{
+	for (size_t i = 0; i < g->n; i++) {
+		if (!is_used(g, i))
+			continue;
+		struct libscols_column *c = scols_table_new_column(
+			t, g->columns[i].header, 0, g->columns[i].is_number ? SCOLS_FL_RIGHT : 0);
+		if (c && out->has_color)
+			scols_cell_set_color(scols_column_get_header(c), "bold");
+	}
+}
+
+static void add_row(struct libscols_table *t, const WdrGrid *g, const Row *row, const WdrOut *out)
+{
+	struct libscols_line *line = scols_table_new_line(t, NULL);
+	size_t at = 0;
+
+	for (size_t i = 0; line && i < g->n; i++) {
+		if (is_used(g, i))
+			scols_line_set_data(line, at++, row->cells[i]);
+	}
+	if (line && out->has_color && color_names[row->style])
+		scols_line_set_color(line, color_names[row->style]);
+}
+
+void wdr_grid_print(WdrGrid *g, const WdrOut *out)
+{
+	struct libscols_table *t = scols_new_table();
+
+	if (!t)
+		g_error("out of memory");
+	scols_table_set_stream(t, out->file);
+	scols_table_enable_colors(t, out->has_color ? 1 : 0);
+	scols_table_set_column_separator(t, "  ");
+	scols_table_enable_nowrap(t, 1);
+	add_columns(t, g, out);
+	for (guint i = 0; i < g->rows->len; i++)
+		add_row(t, g, g->rows->pdata[i], out);
+	if (g->rows->len > 0)
+		scols_print_table(t);
+	scols_unref_table(t);
+}

@@ -1,0 +1,37 @@
+/* Output for people: where it goes, whether in colour, and tables. */
+#pragma once
+
+#include "base/error.h"
+
+#include <stdio.h>
+
+typedef enum {
+	WDR_STYLE_PLAIN,
+	WDR_STYLE_HEADING,
+	WDR_STYLE_GOOD,
+	WDR_STYLE_REMARK,
+	WDR_STYLE_BAD,
+	WDR_STYLE_FAINT,
+} WdrStyle;
+
+typedef struct {
+	FILE *file;
+	bool has_color;
+} WdrOut;
+
+/* Colour only on a terminal, and neither with --no-color nor with NO_COLOR. */
+WdrOut wdr_out(FILE *file, bool no_color);
+void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+/* A table is rows of cells under a header; columns that are empty in every row are left out. */
+typedef struct {
+	const char *header;
+	bool is_number; /* aligned at the right */
+} WdrColumn;
+typedef struct WdrGrid WdrGrid;
+WdrGrid *wdr_grid_new(const WdrColumn *columns, size_t n);
+/* n cells; NULL: empty. Copied; foreign text must have been escaped. */
+void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells);
+void wdr_grid_print(WdrGrid *g, const WdrOut *out);
+void wdr_grid_free(WdrGrid *g);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrGrid, wdr_grid_free)

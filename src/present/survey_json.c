@@ -1,0 +1,78 @@
+#include "present/survey.h"
+
+#include "base/cleanup.h"
+#include "base/text.h"
+
+static json_t *text(const char *value)
+{
+	g_autofree char *escaped =
+		value && !g_utf8_validate(value, -1, NULL) ? wdr_escape(value) : NULL;
+
+	return value ? json_string(escaped ? escaped : value) : json_null();
+}
+
+static json_t *part_json(const WdrSurveyDisk *d, guint i)
+{
+	const WdrSystemPart *p = d->system->parts->pdata[i];
+	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
+
+	return json_pack(
+		"{s:i, s:o, s:I, s:I, s:o, s:o, s:b, s:o, s:o, s:o, s:o, s:o, s:s, s:o, s:b, s:o}",
+		"number", (int)p->partition->number, "name", text(name), "start",
+		(json_int_t)p->partition->start, "size", (json_int_t)p->partition->size, "type",
+		text(p->partition->type), "type_name", text(p->partition->type_name), "active",
+		p->partition->is_active, "fs", text(p->probe.type), "uuid", text(p->probe.uuid),
+		"label", text(p->probe.label), "partuuid", text(p->partition->partuuid),
+		"partlabel", text(p->partition->name), "role", wdr_role_name(p->role), "used",
+		p->has_usage ? json_integer((json_int_t)p->used_bytes) : json_null(), "unfinished",
+		p->is_unfinished, "mounted_at", text(d->mounted->pdata[i]));
+}
+
+static json_t *mention_json(const WdrSurvey *s, const WdrSurveyDisk *d, const WdrMention *m)
+{
+	g_autoptr(GPtrArray) found = wdr_survey_resolve(s, d, m);
+	json_t *names = json_array();
+
+	for (guint i = 0; i < found->len; i++)
+		json_array_append_new(names, text(found->pdata[i]));
+	return json_pack("{s:i, s:s, s:i, s:i, s:s, s:o, s:o, s:o}", "partition", (int)m->number,
+		"file", m->file, "line", (int)m->line, "column", (int)m->column, "use",
+		wdr_use_name(m->use), "for", text(m->what), "address", text(m->text), "names",
+		names);
+}
+
+static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)
+{
+	json_t *parts = json_array();
+	json_t *mentions = json_array();
+	json_t *remarks = json_array();
+
+	for (guint i = 0; d->system && i < d->system->parts->len; i++)
+		json_array_append_new(parts, part_json(d, i));
+	for (guint i = 0; d->system && i < d->system->mentions->len; i++)
+		json_array_append_new(mentions, mention_json(s, d, d->system->mentions->pdata[i]));
+	for (guint i = 0; d->system && i < d->system->remarks->len; i++)
+		json_array_append_new(remarks, text(d->system->remarks->pdata[i]));
+	return json_pack("{s:o, s:o, s:s, s:o, s:o, s:o, s:I, s:o, s:o, s:o, s:o, s:o, s:o, s:o}",
+		"name", text(d->disk->name), "path", text(d->disk->path), "medium", d->disk->medium,
+		"link", text(d->disk->link), "model", text(d->disk->model), "serial",
+		text(d->disk->serial), "size", (json_int_t)d->disk->size, "table",
+		d->system ? json_string(wdr_table_kind_name(d->system->table->kind)) : json_null(),
+		"table_id", text(d->system ? d->system->table->id : NULL), "boot_flow",
+		text(d->system ? d->system->flow : NULL), "problem", text(d->problem), "partitions",
+		parts, "mentions", mentions, "remarks", remarks);
+}
+
+void wdr_present_survey_json(FILE *file, const WdrSurvey *s)
+{
+	json_t *disks = json_array();
+
+	for (guint i = 0; i < s->disks->len; i++)
+		json_array_append_new(disks, disk_json(s, s->disks->pdata[i]));
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format",
+		"wanderitas-survey/1", "board", text(s->board), "system", text(s->os_name), "host",
+		text(s->host_name), "kernel", text(s->kernel), "runs_on", text(s->root_source),
+		"disks", disks);
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
+}
