@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 
 bool wdr_pread_all(int fd, void *buf, size_t len, uint64_t offset, GError **error)
 {
@@ -114,6 +115,20 @@ bool wdr_write_file(const char *path, const void *data, size_t len, GError **err
 		return false;
 	}
 	return sync_folder_of(path, error);
+}
+
+bool wdr_blame_full_disk(const char *path, GError **error)
+{
+	enum { NEXT_TO_NOTHING = 256 * 1024 };
+	g_autofree char *folder = g_path_get_dirname(path);
+	struct statvfs fs;
+
+	if (statvfs(folder, &fs) != 0 || (uint64_t)fs.f_bavail * fs.f_frsize > NEXT_TO_NOTHING)
+		return false;
+	g_clear_error(error);
+	wdr_error_set_errno(error, ENOSPC, "scratch files in %s", folder);
+	wdr_error_hint(error, "name a folder with more room with --state DIR");
+	return false;
 }
 
 bool wdr_make_folder(const char *path, GError **error)

@@ -21,6 +21,10 @@ char *wdr_read_line(const char *path);
 /* Written to a temporary name beside it, flushed, renamed, and the folder flushed. */
 bool wdr_write_file(const char *path, const void *data, size_t len, GError **error);
 
+/* An error of a program that wrote into this file's folder: when the folder's disk is full, that is
+ * what it is made to say. False. */
+bool wdr_blame_full_disk(const char *path, GError **error);
+
 /* Makes the folder and its parents (mode 0755). */
 bool wdr_make_folder(const char *path, GError **error);
 /* Removes a folder with all that is in it; never follows links; for our own scratch folders. */

@@ -67,7 +67,9 @@ bool wdr_parse_size(const char *text, uint64_t whole, uint64_t *ret, GError **er
 {
 	char *end = NULL;
 	double factor = 1;
-	double value = g_ascii_isdigit(*text) ? g_ascii_strtod(text, &end) : -1;
+	/* strtod would also take 0x10 and 1e3, which nobody means here. */
+	bool is_plain = g_ascii_isdigit(*text) && !strpbrk(text, "xXeEpP");
+	double value = is_plain ? g_ascii_strtod(text, &end) : -1;
 
 	if (value >= 0 && end && strcmp(end, "%") == 0 && value <= 100) {
 		*ret = (uint64_t)((double)whole * value / 100);

@@ -9,7 +9,7 @@
 #include <string.h>
 
 enum {
-	STREAM_BYTES = 4 * 1024 * 1024,
+	STREAM_BYTES = 2 * 1024 * 1024,
 	STREAM_BUFFERS = 3,
 	LINKS_MAX = 65000,            /* of a folder; beyond it dir_nlink says 1 */
 	LOST_AND_FOUND_BYTES = 16384, /* room that e2fsck can use without allocating */
@@ -54,15 +54,23 @@ static uint16_t mode_of(const WdrEntry *e)
 	return (uint16_t)(kinds[e->kind] | e->mode);
 }
 
-/* See decode_time() in ext.c. Times outside of what 34 bits hold are kept as near as they go. */
-static uint32_t time_low(WdrTime t)
+/* See decode_time() in ext.c. Times outside of what the inode holds (34 bits, or 32 in inodes of
+ * 128 bytes) are kept as near as they go. */
+static WdrTime nearest_time(WdrTime t, size_t inode_size)
 {
-	return (uint32_t)CLAMP(t.sec, G_MININT32, INT64_C(0x37fffffff));
+	int64_t latest = inode_size > EXT2_GOOD_OLD_INODE_SIZE ? INT64_C(0x37fffffff) : G_MAXINT32;
+
+	return (WdrTime){ CLAMP(t.sec, G_MININT32, latest), t.nsec };
 }
 
-static uint32_t time_extra(WdrTime t)
+static uint32_t time_low(WdrTime t, size_t inode_size)
 {
-	int64_t sec = CLAMP(t.sec, G_MININT32, INT64_C(0x37fffffff));
+	return (uint32_t)nearest_time(t, inode_size).sec;
+}
+
+static uint32_t time_extra(WdrTime t, size_t inode_size)
+{
+	int64_t sec = nearest_time(t, inode_size).sec;
 	uint32_t epoch = (uint32_t)((sec - (int32_t)(uint32_t)sec) >> 32) & 3;
 
 	return epoch | t.nsec << 2;
@@ -76,17 +84,17 @@ static void put_owner_and_times(const WdrEntry *e, size_t size, struct ext2_inod
 	in->i_gid = (uint16_t)e->gid;
 	in->osd2.linux2.l_i_gid_high = (uint16_t)(e->gid >> 16);
 	in->i_flags = e->flags & wdr_ext_kept_flags;
-	in->i_atime = time_low(e->atime);
-	in->i_mtime = time_low(e->mtime);
-	in->i_ctime = time_low(e->ctime);
+	in->i_atime = time_low(e->atime, size);
+	in->i_mtime = time_low(e->mtime, size);
+	in->i_ctime = time_low(e->ctime, size);
 	if (size <= EXT2_GOOD_OLD_INODE_SIZE)
 		return;
 	in->i_extra_isize = sizeof(struct ext2_inode_large) - EXT2_GOOD_OLD_INODE_SIZE;
-	in->i_atime_extra = time_extra(e->atime);
-	in->i_mtime_extra = time_extra(e->mtime);
-	in->i_ctime_extra = time_extra(e->ctime);
-	in->i_crtime = time_low(e->crtime);
-	in->i_crtime_extra = time_extra(e->crtime);
+	in->i_atime_extra = time_extra(e->atime, size);
+	in->i_mtime_extra = time_extra(e->mtime, size);
+	in->i_ctime_extra = time_extra(e->ctime, size);
+	in->i_crtime = time_low(e->crtime, size);
+	in->i_crtime_extra = time_extra(e->crtime, size);
 	in->i_projid = e->project;
 }
 
@@ -427,24 +435,49 @@ static bool move_to(Build *b, uint64_t offset, GError **error)
 	return write_bytes(b, zeros, offset - b->file.pos, error);
 }
 
+static bool write_zeros(Build *b, uint64_t len, GError **error)
+{
+	static const uint8_t zeros[65536];
+
+	while (len > 0) {
+		uint64_t part = MIN(len, sizeof(zeros));
+		if (!write_bytes(b, zeros, part, error))
+			return false;
+		len -= part;
+	}
+	return true;
+}
+
+/* Whole blocks are reserved; where an unwritten piece shares a block with data, at either end, that
+ * block is data with zeros. */
+static bool unwritten_piece(Build *b, const WdrPiece *piece, GError **error)
+{
+	const struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)b->file.inode;
+	uint64_t bs = b->blocks.fs->blocksize;
+	uint64_t end = piece->offset + piece->len;
+	uint64_t first = wdr_round_up(piece->offset, bs);
+	uint64_t last = end >= EXT2_I_SIZE(in) ? wdr_round_up(end, bs) : wdr_round_down(end, bs);
+
+	if (first >= last)
+		return move_to(b, piece->offset, error) && write_zeros(b, piece->len, error);
+	if (piece->offset < first && (!move_to(b, piece->offset, error) ||
+					     !write_zeros(b, first - piece->offset, error)))
+		return false;
+	if (!pad_block(b, UINT64_MAX, error) ||
+		!reserve_blocks(b, first / bs, (last - first) / bs, error))
+		return false;
+	b->file.pos = last;
+	return end <= last || write_zeros(b, end - last, error);
+}
+
 static bool build_piece(
 	WdrBuilder *builder, const WdrPiece *piece, const void *data, GError **error)
 {
 	Build *b = (Build *)builder;
-	uint64_t bs = b->blocks.fs->blocksize;
 
-	if (!piece->is_unwritten)
-		return move_to(b, piece->offset, error) && write_bytes(b, data, piece->len, error);
-	/* An unwritten piece shares a block with data when it does not start at one: that block is
-	 * data then, padded with zeros. */
-	if (!pad_block(b, wdr_round_up(b->file.pos, bs), error))
-		return false;
-	uint64_t first = MAX(wdr_round_down(piece->offset, bs), b->file.pos) / bs;
-	uint64_t end = (piece->offset + piece->len + bs - 1) / bs;
-	if (end > first && !reserve_blocks(b, first, end - first, error))
-		return false;
-	b->file.pos = MAX(end * bs, b->file.pos);
-	return true;
+	if (piece->is_unwritten)
+		return unwritten_piece(b, piece, error);
+	return move_to(b, piece->offset, error) && write_bytes(b, data, piece->len, error);
 }
 
 static bool build_end_file(WdrBuilder *builder, GError **error)
@@ -484,10 +517,9 @@ static bool build_finish(WdrBuilder *builder, GError **error)
 	ext2fs_mark_ib_dirty(b->blocks.fs);
 	ext2fs_mark_bb_dirty(b->blocks.fs);
 	errcode_t code = ext2fs_close2(b->blocks.fs, 0);
-	/* Freed also when it fails. */
-	b->blocks.fs = NULL;
 	if (code)
 		return wdr_ext_error(error, code, "closing the new ext volume");
+	b->blocks.fs = NULL; /* freed, but only when it went well */
 	return wdr_blockdev_flush(b->dev, error);
 }
 

@@ -219,10 +219,10 @@ bool wdr_ext_error(GError **error, errcode_t code, const char *format, ...)
 	if (code > 0 && code < 256)
 		return wdr_error_set_errno(error, (int)code, "%s", what);
 	initialize_ext2_error_table();
-	bool is_io = code == EXT2_ET_SHORT_READ || code == EXT2_ET_SHORT_WRITE;
-	if (is_io && last_failure) {
+	/* The library has codes of its own for what was being read or written. */
+	if (last_failure) {
 		g_propagate_error(error, g_steal_pointer(&last_failure));
-		g_prefix_error(error, "%s: ", what);
+		g_prefix_error(error, "%s: %s: ", what, error_message(code));
 		return false;
 	}
 	return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: %s", what, error_message(code));
@@ -236,8 +236,9 @@ bool wdr_ext_open_fs(WdrBlockDev *dev, uint64_t offset, uint64_t size, int flags
 			"%s: the volume at %" G_GUINT64_FORMAT " reaches past the end of the disk",
 			wdr_blockdev_name(dev), offset);
 	opening = (Region){ .dev = dev, .offset = offset, .size = size };
-	errcode_t code = ext2fs_open2(wdr_blockdev_name(dev), NULL, flags | EXT2_FLAG_64BITS, 0, 0,
-		&wdr_ext_region_manager, ret);
+	/* The name is only for the library's messages, and it takes a '?' in it for options. */
+	errcode_t code = ext2fs_open2(
+		"disk", NULL, flags | EXT2_FLAG_64BITS, 0, 0, &wdr_ext_region_manager, ret);
 	if (code)
 		return wdr_ext_error(error, code,
 			"opening the ext volume at byte %" G_GUINT64_FORMAT " of %s", offset,

@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-enum { CHUNK_BYTES = 128 * 1024, CHUNKS = 48 };
+enum { CHUNK_BYTES = 128 * 1024, CHUNKS = 32 };
 
 typedef struct {
 	uint64_t at; /* offset in the volume; 0: empty, since block 0 is never an inode table */

@@ -147,7 +147,8 @@ static bool lay(const WdrExtTarget *t, WdrBlockDev *from, ext2_filsys fs, GError
 		return false;
 	if (!tables_need_zeros)
 		table_spans(fs, apart);
-	qsort(apart->data, apart->len, sizeof(Span), by_start);
+	if (apart->len > 1)
+		qsort(apart->data, apart->len, sizeof(Span), by_start);
 	return copy_used(t, fs, from, apart, error);
 }
 

@@ -2,6 +2,7 @@
 #include "volume/ext_priv.h"
 
 #include "base/cleanup.h"
+#include "base/io.h"
 
 #include <e2p/e2p.h>
 #include <fcntl.h>
@@ -222,8 +223,9 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 		return false;
 	if (run.exit_code == 0)
 		return true;
-	return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-		"mkfs.ext4 for a volume of %s blocks: %s", blocks, g_strstrip(run.output));
+	wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "mkfs.ext4 for a volume of %s blocks: %s",
+		blocks, g_strstrip(run.output));
+	return wdr_blame_full_disk(path, error);
 }
 
 bool wdr_ext_spec_capacity(const WdrWorld *world, const WdrExtSpec *spec, uint64_t size,

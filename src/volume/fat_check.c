@@ -111,9 +111,13 @@ static bool walk_folder(Walk *w, const Step *s, GError **error)
 	if (*s->path && s->cluster == 0)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"%s: the folder /%s has no content at all", w->f->volume.name, s->path);
-	if (!wdr_fat_read_folder(w->f, s->cluster, &bytes, &places, error) ||
-		!wdr_fat_each(bytes, visit, w, error)) {
-		if (!strstr((*error)->message, s->path))
+	/* What is wrong with an entry names it; the rest is about the folder. */
+	g_autoptr(GError) local = NULL;
+	if (!wdr_fat_read_folder(w->f, s->cluster, &bytes, &places, &local) ||
+		!wdr_fat_each(bytes, visit, w, &local)) {
+		bool is_named = *s->path == '\0' || strstr(local->message, s->path);
+		g_propagate_error(error, g_steal_pointer(&local));
+		if (!is_named)
 			g_prefix_error(error, "/%s: ", s->path);
 		return false;
 	}

@@ -2,6 +2,7 @@
 #include "volume/fat_priv.h"
 
 #include "base/cleanup.h"
+#include "base/io.h"
 #include "base/text.h"
 
 #include <fcntl.h>
@@ -81,7 +82,8 @@ static bool put_label(const WdrFatSpec *spec, const char *path, GError **error)
 	WdrFatLayout l;
 
 	memset(label, ' ', sizeof(label));
-	memcpy(label, spec->label, MIN(strlen(spec->label), sizeof(label)));
+	const char *text = *spec->label ? spec->label : "NO NAME";
+	memcpy(label, text, MIN(strlen(text), sizeof(label)));
 	if (!wdr_blockdev_open(path, WDR_OPEN_WRITE, &dev, error) ||
 		!wdr_blockdev_read(dev, sector, sizeof(sector), 0, error) ||
 		!wdr_fat_layout_parse(sector, sizeof(sector), wdr_blockdev_size(dev), &l, error))
@@ -118,10 +120,12 @@ bool wdr_fat_make_empty(const WdrWorld *world, const WdrFatSpec *spec, uint64_t 
 		return wdr_error_set_errno(error, errno, "making the scratch file %s", path);
 	if (!wdr_world_run(world, argv, NULL, &run, error))
 		return false;
-	if (run.exit_code != 0)
-		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+	if (run.exit_code != 0) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"mkfs.vfat for a FAT%s volume of %" G_GUINT64_FORMAT " bytes: %s", width,
 			size, g_strstrip(run.output));
+		return wdr_blame_full_disk(path, error);
+	}
 	return put_label(spec, path, error);
 }
 
