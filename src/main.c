@@ -50,9 +50,10 @@ static void set_up(void)
 	setlocale(LC_ALL, "");
 	setlocale(LC_MESSAGES, "C");
 	json_set_alloc_funcs(g_malloc, g_free);
-	/* Buffers go from thread to thread: an arena for each would hold on to what others freed.
-	 */
+	/* Buffers go from thread to thread: an arena for each would hold on to what others freed,
+	 * and large ones go back to the system at once. */
 	mallopt(M_ARENA_MAX, 2);
+	mallopt(M_MMAP_THRESHOLD, 64 * 1024);
 }
 
 int main(int argc, char **argv)

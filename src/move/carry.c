@@ -1,7 +1,6 @@
 #include "move/carry.h"
 
 #include "base/stop.h"
-#include "base/text.h"
 #include "move/window.h"
 
 #include <stdatomic.h>
@@ -10,8 +9,9 @@
 enum {
 	READERS = 2,
 	CHUNK_BYTES = 512 * 1024,
-	CHUNK_ALIGN = 4096,              /* so that reads past the page cache need no copy */
-	BUDGET_BYTES = 16 * 1024 * 1024, /* read ahead of the writer */
+	SMALL_CHUNK_BYTES = 64 * 1024,  /* most files are smaller */
+	CHUNK_ALIGN = 4096,             /* so that reads past the page cache need no copy */
+	BUDGET_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
 	WINDOWS_AHEAD = 2,
 	PROGRESS_EVERY_US = 200000,
 };
@@ -33,8 +33,12 @@ typedef struct {
 	bool is_planned;         /* no window will follow */
 	atomic_bool is_stopping; /* also read without it */
 	GError *failure;         /* the first one */
-	size_t in_flight;        /* bytes read and not yet written */
-	uint64_t turn;           /* of the file that the writer is at */
+	size_t in_flight;        /* bytes of room in chunks that were not yet written */
+	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
+	 * another thread, would leave the heap in splinters. */
+	GQueue small, large;
+	size_t allocated; /* bytes of room in all chunks, idle ones too */
+	uint64_t turn;    /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
 } Run;
 
@@ -51,6 +55,11 @@ void wdr_carry_count_free(WdrCarryCount *count)
 void wdr_carry_count_done(void *count, uint64_t bytes)
 {
 	atomic_fetch_add(&((WdrCarryCount *)count)->bytes, bytes);
+}
+
+uint64_t wdr_carry_count_bytes(const WdrCarryCount *count)
+{
+	return atomic_load(&count->bytes);
 }
 
 static void fail(Run *r, GError *error)
@@ -117,18 +126,39 @@ static WdrJob *take_job(Run *r)
 	return job;
 }
 
-/* The file that the writer waits for is always let through, or all readers could wait for room that
+/* A chunk with room for at least `want` bytes, or for CHUNK_BYTES of them; NULL when stopping. The
+ * file that the writer waits for is always let through, or all readers could wait for room that
  * only that file's writing can make. */
-static bool take_room(Run *r, const WdrJob *job, size_t bytes)
+static WdrChunk *take_room(Run *r, const WdrJob *job, uint64_t want)
 {
+	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : CHUNK_BYTES;
+	WdrChunk *chunk = NULL;
+
 	g_mutex_lock(&r->lock);
-	while (r->in_flight + bytes > BUDGET_BYTES && job->turn != r->turn && !r->is_stopping)
+	while (r->in_flight + room > BUDGET_BYTES && job->turn != r->turn && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
 	bool may_go_on = !r->is_stopping;
-	if (may_go_on)
-		r->in_flight += bytes;
+	if (may_go_on) {
+		r->in_flight += room;
+		chunk = g_queue_pop_head(room == CHUNK_BYTES ? &r->large : &r->small);
+		r->allocated += chunk ? 0 : room;
+	}
+	/* Idle chunks of the other size make way. */
+	GQueue *other = room == CHUNK_BYTES ? &r->small : &r->large;
+	while (r->allocated > BUDGET_BYTES + CHUNK_BYTES && other->length > 0) {
+		WdrChunk *idle = g_queue_pop_head(other);
+		r->allocated -= idle->room;
+		wdr_chunk_free(idle);
+	}
 	g_mutex_unlock(&r->lock);
-	return may_go_on;
+	if (!may_go_on || chunk)
+		return chunk;
+	chunk = g_new0(WdrChunk, 1);
+	chunk->room = room;
+	chunk->data = aligned_alloc(CHUNK_ALIGN, room);
+	if (!chunk->data)
+		g_error("out of memory");
+	return chunk;
 }
 
 static void hand_chunk(Run *r, WdrJob *job, WdrChunk *chunk)
@@ -153,23 +183,15 @@ static bool check_piece(const WdrJob *job, const WdrPiece *piece, uint64_t pos, 
 static bool read_piece(
 	Run *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
 {
-	size_t cap =
-		(size_t)MIN(wdr_round_up(MAX(job->entry.size - *pos, 1), CHUNK_ALIGN), CHUNK_BYTES);
-
 	if (!wdr_stop_check(error))
 		return false;
-	if (!take_room(r, job, cap)) {
+	WdrChunk *chunk = take_room(r, job, job->entry.size - *pos);
+	if (!chunk) {
 		*is_end = true;
 		return true;
 	}
-	WdrChunk *chunk = g_new0(WdrChunk, 1);
-	chunk->cost = cap;
-	chunk->data = aligned_alloc(CHUNK_ALIGN, cap);
-	if (!chunk->data ||
-		!wdr_content_next(job->content, chunk->data, cap, &chunk->piece, error) ||
+	if (!wdr_content_next(job->content, chunk->data, chunk->room, &chunk->piece, error) ||
 		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error))) {
-		if (!chunk->data)
-			wdr_error_set(error, WDR_ERROR_IO, "out of memory");
 		wdr_chunk_free(chunk);
 		return false;
 	}
@@ -229,7 +251,7 @@ static void report(Run *r)
 	WdrProgress p = r->carry->total;
 
 	g_mutex_lock(&r->lock);
-	p.bytes_done = r->count ? atomic_load(&r->count->bytes) : r->read_bytes;
+	p.bytes_done = r->count ? wdr_carry_count_bytes(r->count) : r->read_bytes;
 	p.entries_done = r->entries;
 	g_mutex_unlock(&r->lock);
 	p.bytes_done = MIN(p.bytes_done, p.bytes_total);
@@ -296,12 +318,10 @@ static WdrChunk *take_chunk(Run *r, WdrJob *job, bool *is_end)
 
 static void give_room(Run *r, WdrChunk *chunk)
 {
-	size_t cost = chunk->cost;
-
-	wdr_chunk_free(chunk);
 	g_mutex_lock(&r->lock);
-	r->in_flight -= cost;
-	if (r->in_flight + cost > BUDGET_BYTES / 2)
+	r->in_flight -= chunk->room;
+	g_queue_push_head(chunk->room == CHUNK_BYTES ? &r->large : &r->small, chunk);
+	if (r->in_flight + chunk->room > BUDGET_BYTES / 2)
 		g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
 }
@@ -399,6 +419,8 @@ bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *coun
 	g_cond_init(&r.changed);
 	g_queue_init(&r.windows);
 	g_queue_init(&r.to_read);
+	g_queue_init(&r.small);
+	g_queue_init(&r.large);
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
 	for (size_t i = 0; i < READERS; i++)
 		readers[i] = g_thread_new("reader", read_thread, &r);
@@ -408,6 +430,8 @@ bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *coun
 		g_thread_join(readers[i]);
 	g_queue_clear_full(&r.windows, (GDestroyNotify)wdr_window_free);
 	g_queue_clear(&r.to_read);
+	g_queue_clear_full(&r.small, (GDestroyNotify)wdr_chunk_free);
+	g_queue_clear_full(&r.large, (GDestroyNotify)wdr_chunk_free);
 	GError *failure = r.failure;
 	if (!failure)
 		(void)wdr_plan_short_links(r.plan, fix_links, &r, &failure);

@@ -37,6 +37,7 @@ WdrCarryCount *wdr_carry_count_new(void);
 void wdr_carry_count_free(WdrCarryCount *count);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrCarryCount, wdr_carry_count_free)
 void wdr_carry_count_done(void *count, uint64_t bytes);
+uint64_t wdr_carry_count_bytes(const WdrCarryCount *count);
 
 /* `count` NULL: progress counts what was read. The builder is not finished by this. */
 bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *count,

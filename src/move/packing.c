@@ -192,18 +192,19 @@ static const char *field(char **fields, guint index)
 static bool differs(const char *want, const char *got, GError **error)
 {
 	enum { PATH_FIELD = 8 };
-	g_auto(GStrv) a = g_strsplit(want, "\t", -1);
-	g_auto(GStrv) b = g_strsplit(got, "\t", -1);
-	g_autofree char *what = differing_fields(want, got);
+	g_autofree char *want_line = g_strchomp(g_strdup(want));
+	g_autofree char *got_line = g_strchomp(g_strdup(got));
+	g_auto(GStrv) a = g_strsplit(want_line, "\t", -1);
+	g_auto(GStrv) b = g_strsplit(got_line, "\t", -1);
+	g_autofree char *what = differing_fields(want_line, got_line);
 
 	if (strcmp(field(a, PATH_FIELD), field(b, PATH_FIELD)) != 0)
 		return wdr_error_set(error, WDR_ERROR_IO,
 			"read back from the target: found '%s' where '%s' should be",
-			g_strchomp((char *)field(b, PATH_FIELD)),
-			g_strchomp((char *)field(a, PATH_FIELD)));
+			field(b, PATH_FIELD), field(a, PATH_FIELD));
 	return wdr_error_set(error, WDR_ERROR_IO,
 		"read back from the target: %s of '%s' is not as carried", what,
-		g_strchomp((char *)field(a, PATH_FIELD)));
+		field(a, PATH_FIELD));
 }
 
 static bool next_line(WdrPacking *p)

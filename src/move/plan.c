@@ -7,7 +7,7 @@
 #include <string.h>
 
 enum {
-	WINDOW_ENTRIES = 4096,
+	WINDOW_ENTRIES = 2048,
 	WINDOW_BYTES = 256 * 1024 * 1024,
 	DEPTH_MAX = 4096, /* of folders in folders; a loop in a damaged volume ends here */
 };
@@ -19,8 +19,9 @@ typedef struct {
 } Pending;
 
 typedef struct {
+	uint64_t id; /* also the key */
 	uint64_t serial;
-	uint64_t links, seen;
+	uint32_t links, seen;
 	char *path;
 } Link;
 
@@ -186,7 +187,7 @@ WdrPlan *wdr_plan_new(WdrVolume *source, WdrReplacements *replacements, int64_t 
 	p->replacements = replacements;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
-	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, link_free);
+	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, link_free);
 	p->next_serial = 1;
 	return p;
 }
@@ -254,8 +255,9 @@ static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
 	if (is_linked && !link) {
 		link = g_new0(Link, 1);
 		link->serial = serial;
-		link->links = f->links;
-		g_hash_table_insert(p->links, g_memdup2(&f->id, sizeof(f->id)), link);
+		link->links = (uint32_t)f->links;
+		link->id = f->id;
+		g_hash_table_insert(p->links, &link->id, link);
 	}
 	if (f->fat_name)
 		child.fat_name = (const uint8_t *)g_string_chunk_insert_len(
@@ -320,7 +322,8 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 
 	if (instead) {
 		job->entry.size = g_bytes_get_size(instead);
-		/* Even seconds: FAT knows no others, and the time is compared when it is read back. */
+		/* Even seconds: FAT knows no others, and the time is compared when it is read back.
+		 */
 		job->entry.mtime = job->entry.ctime = (WdrTime){ p->now - p->now % 2, 0 };
 		job->content = job->entry.size ? replaced_new(instead) : NULL;
 		return true;

@@ -302,6 +302,19 @@ static bool edit_mention(
 	return true;
 }
 
+/* An empty command line is a reason of its own. */
+static bool check_not_empty(const Editing *e, GError **error)
+{
+	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
+	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	return read_file(e, e->source->system->boot->partition->number, "cmdline.txt", &text, &len,
+		       error) &&
+	       wdr_kernel_args_read("cmdline.txt", text, len, mentions, remarks, error);
+}
+
 /* Two root= words are put right together only when they mean the same. */
 static bool check_roots(const Editing *e, GError **error)
 {
@@ -325,6 +338,8 @@ static bool check_roots(const Editing *e, GError **error)
 		}
 		last = part;
 	}
+	if (roots == 0 && !check_not_empty(e, error))
+		return false;
 	if (roots == 0) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"cmdline.txt has no root= that names a disk: the system as it is would not boot");

@@ -211,12 +211,14 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 	WdrSource **ret, GError **error)
 {
 	g_autoptr(WdrSource) s = g_new0(WdrSource, 1);
-	g_autofree char *folder = g_build_filename(scratch, "source-XXXXXX", NULL);
+	/* e2fsprogs take '?' in a path for the start of options. */
+	const char *parent = strchr(scratch, '?') ? g_get_tmp_dir() : scratch;
+	g_autofree char *folder = g_build_filename(parent, "wanderitas-XXXXXX", NULL);
 	WdrBlockDev *dev = NULL;
 
 	s->disk = disk;
 	if (!g_mkdtemp(folder))
-		return wdr_error_set_errno(error, errno, "making a folder in %s", scratch);
+		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
 	s->scratch = g_steal_pointer(&folder);
 	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
 		!wdr_system_read(dev, disk->is_image ? NULL : disk->name, &s->system, error) ||

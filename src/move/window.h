@@ -8,8 +8,8 @@
 /* A piece of content on its way from a reader to the writer. */
 typedef struct {
 	WdrPiece piece;
-	uint8_t *data; /* NULL when unwritten */
-	size_t cost;   /* bytes it counts against the budget */
+	uint8_t *data;
+	size_t room; /* bytes that data holds, and that count against the budget */
 } WdrChunk;
 
 typedef struct {

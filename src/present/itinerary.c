@@ -52,7 +52,8 @@ static void address_row(
 {
 	g_autofree char *what = number ? g_strdup_printf("%u  %s", number, kind) : g_strdup(kind);
 	g_autofree char *was = wdr_escape(from ? from : "");
-	g_autofree char *is = wdr_escape(to ? to : "");
+	g_autofree char *is =
+		g_strcmp0(from, to) == 0 ? g_strdup("kept") : wdr_escape(to ? to : "");
 	const char *cells[] = { what, was, is };
 
 	if ((from && *from) || (to && *to))
