@@ -1,0 +1,7 @@
+#include "suite.h"
+
+Suite *suite_cursor(void);
+Suite *suite_text(void);
+Suite *suite_io(void);
+
+SUITE_MAIN(suite_cursor(), suite_text(), suite_io())

@@ -1,0 +1,114 @@
+#include "bench.h"
+
+#include "base/io.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static char *template_folder;
+
+void bench_make(void)
+{
+	template_folder = g_dir_make_tmp("wanderitas-bench-XXXXXX", NULL);
+	g_autofree char *command =
+		g_strdup_printf("ASAN_OPTIONS=detect_leaks=0 %s --quiet demo %s/bench >/dev/null",
+			sup_program(), template_folder);
+
+	ck_assert_int_eq(system(command), 0);
+}
+
+void bench_remove(void)
+{
+	wdr_remove_folder(template_folder);
+	g_free(template_folder);
+}
+
+void bench_setup(void)
+{
+	sup_setup();
+	g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
+	SUP_TOOL("cp", "-a", "--sparse=always", from, sup_path("bench"));
+}
+
+const char *bench_path(const char *path)
+{
+	g_autofree char *relative = g_build_filename("bench", path, NULL);
+
+	return sup_path(relative);
+}
+
+SupRun bench_run(const char *input, const char *const *arguments)
+{
+	const char *argv[32] = { sup_program(), "--bench", sup_path("bench") };
+	size_t n = 3;
+
+	for (size_t i = 0; arguments[i]; i++)
+		argv[n++] = arguments[i];
+	return sup_run(input, argv);
+}
+
+void bench_expect(const SupRun *run, int code, const char *text)
+{
+	ck_assert_msg(run->code == code, "ended with %d, not %d:\n%s%s", run->code, code, run->out,
+		run->err);
+	if (text)
+		ck_assert_msg(strstr(run->out, text) || strstr(run->err, text), "no '%s' in:\n%s%s",
+			text, run->out, run->err);
+}
+
+static char *mtools_image(const char *image)
+{
+	return g_strdup_printf("%s@@%u", image, (unsigned)BOOT_AT);
+}
+
+char *bench_boot_file(const char *image, const char *file)
+{
+	g_autofree char *at = mtools_image(image);
+	g_autofree char *path = g_strconcat("::", file, NULL);
+
+	return SUP_TOOL("mtype", "-i", at, path);
+}
+
+void bench_put_boot_file(const char *image, const char *file, const char *text)
+{
+	g_autofree char *at = mtools_image(image);
+	g_autofree char *path = g_strconcat("::", file, NULL);
+
+	sup_write(sup_path("put"), text);
+	SUP_TOOL("mcopy", "-o", "-D", "o", "-i", at, sup_path("put"), path);
+}
+
+/* debugfs knows no offset: the volume is cut out, and put back when it was changed. */
+static void cut_out(const char *image)
+{
+	g_autofree char *command =
+		g_strdup_printf("dd if='%s' of='%s' bs=1M skip=132 conv=sparse status=none", image,
+			sup_path("root.ext"));
+	const char *argv[] = { "sh", "-c", command, NULL };
+
+	sup_tool(argv);
+}
+
+char *bench_root_file(const char *image, const char *file)
+{
+	g_autofree char *request = g_strconcat("cat /", file, NULL);
+
+	cut_out(image);
+	return SUP_TOOL("debugfs", "-R", request, sup_path("root.ext"));
+}
+
+void bench_put_root_file(const char *image, const char *file, const char *text)
+{
+	g_autofree char *remove = g_strconcat("rm /", file, NULL);
+	g_autofree char *write = g_strdup_printf("write %s %s", sup_path("put"), file);
+	g_autofree char *command =
+		g_strdup_printf("dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
+			sup_path("root.ext"), image);
+	const char *argv[] = { "sh", "-c", command, NULL };
+
+	sup_write(sup_path("put"), text);
+	cut_out(image);
+	SUP_TOOL("debugfs", "-w", "-R", remove, sup_path("root.ext"));
+	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("root.ext"));
+	sup_tool(argv);
+}

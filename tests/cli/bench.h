@@ -1,0 +1,26 @@
+/* A bench of its own for each test of the built program, copied from one that is made once. */
+#pragma once
+
+#include "support.h"
+
+void bench_make(void); /* unchecked fixture */
+void bench_remove(void);
+void bench_setup(void); /* checked fixture: sup_setup() and the copy */
+
+const char *bench_path(const char *path);
+/* wanderitas --bench BENCH arguments... */
+SupRun bench_run(const char *input, const char *const *arguments);
+#define BENCH_RUN(...) bench_run("", (const char *const[]){ __VA_ARGS__, NULL })
+#define WANDERITAS(...) SUP_RUN(sup_program(), __VA_ARGS__)
+
+/* Runs and expects a code and, if not NULL, a text on stdout or stderr. */
+void bench_expect(const SupRun *run, int code, const char *text);
+
+/* One file of a volume of an image, through mtools and debugfs. */
+char *bench_boot_file(const char *image, const char *file);
+char *bench_root_file(const char *image, const char *file);
+void bench_put_boot_file(const char *image, const char *file, const char *text);
+void bench_put_root_file(const char *image, const char *file, const char *text);
+
+#define BOOT_AT UINT64_C(4194304)
+#define ROOT_AT UINT64_C(138412032)

@@ -1,0 +1,8 @@
+#include "suite.h"
+
+Suite *suite_commands(void);
+Suite *suite_moves(void);
+Suite *suite_refusals(void);
+Suite *suite_stops(void);
+
+SUITE_MAIN(suite_commands(), suite_moves(), suite_refusals(), suite_stops())

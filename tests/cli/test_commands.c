@@ -1,0 +1,204 @@
+/* The program's own face: help, usage, survey, draft, demo. */
+#include "bench.h"
+
+#include "base/cleanup.h"
+
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+Suite *suite_commands(void);
+
+START_TEST(help_and_version)
+{
+	SupRun help = WANDERITAS("--help");
+	SupRun version = WANDERITAS("--version");
+
+	bench_expect(&help, 0, "  survey   Show the board");
+	ck_assert(strstr(help.out, "Look:") < strstr(help.out, "Move:"));
+	bench_expect(&version, 0, "wanderitas " WDR_VERSION);
+}
+END_TEST
+
+static const struct {
+	const char *arguments[6];
+	const char *text;
+} usage[] = {
+	{ { NULL }, "which command?" },
+	{ { "fly" }, "there is no command 'fly'" },
+	{ { "--wings", "survey" }, "--wings" },
+	{ { "survey", "--wings" }, "wanderitas survey --help" },
+	{ { "survey", "no-such-disk" }, "no disk and no image file 'no-such-disk'" },
+	{ { "draft" }, "no target was named" },
+	{ { "draft", "--to", "nvme0n1", "extra" }, "draft takes no 'extra'" },
+	{ { "draft", "--to", "nvme0n1", "--table", "bsd" }, "--table is same, mbr or gpt" },
+	{ { "draft", "--to", "nvme0n1", "--name-by", "serial" }, "--name-by is" },
+	{ { "draft", "--to", "nvme0n1", "--leave-free", "lots" }, "'lots' is not a size" },
+	{ { "draft", "--to", "nvme0n1", "--sector-size", "300" }, "--sector-size is 512 or 4096" },
+	{ { "draft", "--to", "nvme0n1", "--name-by", "partlabel" },
+		"an MBR has no partition labels" },
+	{ { "move" }, "no target was named" },
+	{ { "move", "a.json", "b.json" }, "move takes one itinerary" },
+	{ { "move", "a.json", "--to", "nvme0n1" }, "either it or the options" },
+	{ { "demo" }, "demo takes one folder" },
+};
+
+START_TEST(wrong_words)
+{
+	SupRun run = bench_run("", usage[_i].arguments);
+
+	bench_expect(&run, 2, usage[_i].text);
+	ck_assert_str_eq(run.out, "");
+}
+END_TEST
+
+START_TEST(every_command_has_help)
+{
+	static const char *const names[] = { "survey", "draft", "move", "demo" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+		SupRun run = WANDERITAS(names[i], "--help");
+		bench_expect(&run, 0, "Usage:");
+		ck_assert_ptr_nonnull(strstr(run.out, names[i]));
+	}
+}
+END_TEST
+
+START_TEST(demo_refuses_a_full_folder)
+{
+	sup_write(sup_path("mine"), "mine");
+	SupRun run = WANDERITAS("demo", sup_folder());
+
+	bench_expect(&run, 3, "is not empty");
+	ck_assert_int_ne(access(sup_path("dev"), F_OK), 0);
+}
+END_TEST
+
+START_TEST(survey_shows_all)
+{
+	static const char *const want[] = { "heron-hide-3", "Field Station Controller Board Rev 2",
+		"runs on  mmcblk0p2", "SD card", "PCIe 5.0 GT/s x1", "RB2G-000417", "600 MiB",
+		"MBR 4c1fa2b0", "firmware", "F3A1-77C2", "6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30",
+		"/boot/firmware", "vfat (FAT32)", "mmcblk0p1:/cmdline.txt:1:42",
+		"mmcblk0p2:/etc/fstab:4:1" };
+	SupRun run = BENCH_RUN("survey");
+
+	bench_expect(&run, 0, NULL);
+	for (size_t i = 0; i < G_N_ELEMENTS(want); i++)
+		ck_assert_msg(strstr(run.out, want[i]) != NULL, "no %s in:\n%s", want[i], run.out);
+	SupRun mentions = BENCH_RUN("survey", "--mentions");
+	ck_assert_ptr_null(strstr(mentions.out, "SD card"));
+	ck_assert_ptr_nonnull(strstr(mentions.out, "cmdline.txt"));
+}
+END_TEST
+
+START_TEST(survey_as_json)
+{
+	SupRun run = BENCH_RUN("--json", "survey");
+	json_error_t e;
+	g_autoptr(json_t) root = json_loads(run.out, JSON_REJECT_DUPLICATES, &e);
+
+	bench_expect(&run, 0, NULL);
+	ck_assert_ptr_nonnull(root);
+	ck_assert_str_eq(json_string_value(json_object_get(root, "format")), "wanderitas-survey/1");
+	json_t *card = json_array_get(json_object_get(root, "disks"), 0);
+	ck_assert_int_eq(json_integer_value(json_object_get(card, "size")), 629145600);
+	ck_assert_uint_eq(json_array_size(json_object_get(card, "mentions")), 3);
+	json_t *part = json_array_get(json_object_get(card, "partitions"), 1);
+	ck_assert_str_eq(json_string_value(json_object_get(part, "role")), "root");
+	ck_assert_str_eq(json_string_value(json_object_get(part, "mounted_at")), "/");
+}
+END_TEST
+
+START_TEST(survey_of_an_image)
+{
+	SupRun run = WANDERITAS("survey", bench_path("dev/mmcblk0"));
+
+	bench_expect(&run, 0, "mmcblk0:1");
+	ck_assert_ptr_nonnull(strstr(run.out, "image"));
+	ck_assert_ptr_null(strstr(run.out, "runs on"));
+}
+END_TEST
+
+START_TEST(survey_of_this_machine)
+{
+	SupRun run = WANDERITAS("survey");
+
+	ck_assert_msg(run.code == 0 || run.code == 1, "%s", run.err);
+	ck_assert_ptr_nonnull(strstr(run.out, "DISK"));
+}
+END_TEST
+
+START_TEST(survey_tells_of_missing_rights)
+{
+	if (sup_is_root()) {
+		SUP_TOOL("chmod", "-R", "a+rX", sup_folder());
+		SUP_TOOL("chmod", "0", bench_path("dev/nvme0n1"));
+		SUP_TOOL("cp", sup_program(), sup_path("program"));
+		const char *argv[] = { "setpriv", "--reuid=65534", "--regid=65534",
+			"--clear-groups", sup_path("program"), "--bench", sup_path("bench"),
+			"survey", NULL };
+		SupRun run = sup_run("", argv);
+		bench_expect(&run, 1, "no rights to read");
+		ck_assert_ptr_nonnull(strstr(run.out, "run as root"));
+		return;
+	}
+	ck_assert_int_eq(chmod(bench_path("dev/nvme0n1"), 0), 0);
+	SupRun run = BENCH_RUN("survey");
+	bench_expect(&run, 1, "no rights to read");
+}
+END_TEST
+
+START_TEST(draft_changes_nothing)
+{
+	g_autofree char *card = g_strdup(sup_hash(bench_path("dev/mmcblk0")));
+	g_autofree char *drive = g_strdup(sup_hash(bench_path("dev/nvme0n1")));
+	SupRun run = BENCH_RUN("draft", "--to", "nvme0n1", "-o", sup_path("it.json"));
+
+	bench_expect(&run, 0, "EDITS ON THE TARGET");
+	ck_assert_ptr_nonnull(strstr(run.out, "-PARTUUID=4c1fa2b0-01    /boot/firmware"));
+	ck_assert_str_eq(card, sup_hash(bench_path("dev/mmcblk0")));
+	ck_assert_str_eq(drive, sup_hash(bench_path("dev/nvme0n1")));
+	ck_assert_int_ne(access(bench_path("root/var/lib/wanderitas"), F_OK), 0);
+	g_autofree char *json = sup_read(sup_path("it.json"), NULL);
+	ck_assert_ptr_nonnull(strstr(json, "\"wanderitas-itinerary/1\""));
+	SupRun as_json = BENCH_RUN("--json", "--quiet", "draft", "--to", "nvme0n1");
+	json_error_t e;
+	g_autoptr(json_t) root = json_loads(as_json.out, 0, &e);
+	ck_assert_ptr_nonnull(root);
+	ck_assert_str_eq(as_json.err, "");
+}
+END_TEST
+
+START_TEST(draft_says_what_is_missing)
+{
+	sup_make_image(sup_path("small.img"), 200 << 20);
+	SupRun run = BENCH_RUN("draft", "--to", sup_path("small.img"));
+
+	bench_expect(&run, 3, "is too small by");
+	ck_assert_ptr_nonnull(strstr(run.err, "partition 2 (root)"));
+}
+END_TEST
+
+Suite *suite_commands(void)
+{
+	Suite *s = suite_create("cli/commands");
+	TCase *t = tcase_create("commands");
+
+	tcase_set_timeout(t, 120);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_test(t, help_and_version);
+	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
+	tcase_add_test(t, every_command_has_help);
+	tcase_add_test(t, demo_refuses_a_full_folder);
+	tcase_add_test(t, survey_shows_all);
+	tcase_add_test(t, survey_as_json);
+	tcase_add_test(t, survey_of_an_image);
+	tcase_add_test(t, survey_of_this_machine);
+	tcase_add_test(t, survey_tells_of_missing_rights);
+	tcase_add_test(t, draft_changes_nothing);
+	tcase_add_test(t, draft_says_what_is_missing);
+	suite_add_tcase(s, t);
+	return s;
+}

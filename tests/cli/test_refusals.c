@@ -1,0 +1,247 @@
+/* What is refused: exit code 3, a reason, and not a byte written to either disk. */
+#include "bench.h"
+
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+Suite *suite_refusals(void);
+
+#define DRIVE bench_path("dev/nvme0n1")
+#define CARD bench_path("dev/mmcblk0")
+
+static void refused(const SupRun *run, const char *text, const char *card, const char *drive)
+{
+	bench_expect(run, 3, text);
+	ck_assert_str_eq(card, sup_hash(CARD));
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+
+/* The move to the drive is refused for this reason. */
+static void move_refused(const char *text)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	refused(&run, text, card, drive);
+	ck_assert_int_ne(access(bench_path("root/var/lib/wanderitas/to-nvme0n1"), F_OK), 0);
+}
+
+static const char *const answers[] = { "", "\n", "yes\n", "mmcblk0\n", "nvme0n1p2\n", "NVME0N1\n" };
+
+START_TEST(other_answers)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SupRun run =
+		bench_run(answers[_i], (const char *const[]){ "move", "--to", "nvme0n1", NULL });
+
+	refused(&run, "is not the name of the target", card, drive);
+}
+END_TEST
+
+START_TEST(the_same_disk)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+
+	ck_assert_int_eq(link(CARD, sup_path("hard.img")), 0);
+	ck_assert_int_eq(symlink(CARD, sup_path("soft.img")), 0);
+	const char *names[] = { "hard.img", "soft.img" };
+	for (size_t i = 0; i < 2; i++) {
+		SupRun run = WANDERITAS(
+			"move", "--from", CARD, "--to", sup_path(names[i]), "--erase", names[i]);
+		bench_expect(&run, 3, "the same disk");
+	}
+	SupRun run = BENCH_RUN("move", "--to", "mmcblk0", "--erase", "mmcblk0");
+	bench_expect(&run, 3, "the same disk");
+	ck_assert_str_eq(card, sup_hash(CARD));
+}
+END_TEST
+
+START_TEST(a_target_in_use)
+{
+	SUP_TOOL("mkdir", "-p", bench_path("sys/block/nvme0n1/nvme0n1p1"));
+	sup_write(bench_path("sys/block/nvme0n1/nvme0n1p1/dev"), "259:1\n");
+	sup_write(bench_path("proc/self/mountinfo"),
+		"24 1 179:2 / / rw - ext4 /dev/mmcblk0p2 rw\n31 24 259:1 / /media/ssd rw - exfat /dev/x rw\n");
+	move_refused("nvme0n1p1 is mounted at /media/ssd");
+}
+END_TEST
+
+START_TEST(the_running_system_as_target)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	SupRun run =
+		BENCH_RUN("move", "--from", "nvme0n1", "--to", "mmcblk0", "--erase", "mmcblk0");
+
+	bench_expect(&run, 3, "the target is in use: mmcblk0p");
+	ck_assert_str_eq(card, sup_hash(CARD));
+}
+END_TEST
+
+START_TEST(a_read_only_target)
+{
+	SUP_TOOL("sh", "-c", "echo 1 > \"$0\"", bench_path("sys/block/nvme0n1/ro"));
+	move_refused("cannot be written to");
+}
+END_TEST
+
+/* Source damage: each row changes the card, and names the reason. */
+static const struct {
+	const char *name;
+	uint64_t offset;
+	const char *bytes;
+	size_t len;
+	const char *text;
+} damages[] = {
+	{ "no table", 510, "\0\0", 2, "has no partition table" },
+	{ "overlap", 446 + 16 + 8, "\x00\x30\x00\x00", 4, "overlap" },
+	{ "past the end", 446 + 16 + 12, "\x00\x00\x00\x70", 4, "past the end" },
+	{ "ext superblock", ROOT_AT + 1024 + 56, "\0\0", 2, "partition 2" },
+	{ "ext group descriptors", ROOT_AT + 4096, "\xff\xff\xff\xff\xff\xff\xff\xff", 8,
+		"partition 2" },
+	{ "FAT cluster size", BOOT_AT + 13, "\x03", 1, "partition 1" },
+	{ "FAT chains", BOOT_AT + 32 * 512 + 40, "\x05\x00\x00\x00\x05\x00\x00\x00", 8,
+		"partition 1" },
+	{ "another kind", 446 + 4, "\x05", 1, "partition" },
+};
+
+START_TEST(damaged_sources)
+{
+	sup_poke(CARD, damages[_i].offset, damages[_i].bytes, damages[_i].len);
+	move_refused(damages[_i].text);
+}
+END_TEST
+
+START_TEST(a_damaged_gpt)
+{
+	sup_make_image(sup_path("gpt.img"), UINT64_C(700) << 20);
+	SupRun run = WANDERITAS("move", "--from", CARD, "--to", sup_path("gpt.img"), "--table",
+		"gpt", "--erase", "gpt.img");
+	bench_expect(&run, 0, NULL);
+	sup_poke(sup_path("gpt.img"), 512 + 60, "damage", 6);
+	SupRun next = WANDERITAS("draft", "--from", sup_path("gpt.img"), "--to", DRIVE);
+	bench_expect(&next, 3, "primary GPT is damaged");
+}
+END_TEST
+
+static const struct {
+	const char *line, *text;
+} lines[] = {
+	{ "", "the kernel command line is empty" },
+	{ "\nroot=PARTUUID=4c1fa2b0-02\n", "the kernel command line is empty" },
+	{ "quiet rootwait\n", "no root= that names a disk" },
+	{ "root=PARTUUID=00000000-02 quiet\n", "names nothing on the source" },
+	{ "root=PARTUUID=4c1fa2b0-01 root=PARTUUID=4c1fa2b0-02\n", "name different partitions" },
+	{ "root=PARTUUID=4c1fa2b0-01\n",
+		"root= names partition 1, but the system lies on another" },
+	{ "root=/dev/nfs\n", "names nothing on the source" },
+};
+
+START_TEST(command_lines)
+{
+	bench_put_boot_file(CARD, "cmdline.txt", lines[_i].line);
+	move_refused(lines[_i].text);
+}
+END_TEST
+
+START_TEST(a_source_without_root)
+{
+	bench_put_root_file(CARD, "etc/fstab", "x");
+	SUP_TOOL("debugfs", "-w", "-R", "rm /etc/fstab", sup_path("root.ext"));
+	SUP_TOOL("debugfs", "-w", "-R", "rm /etc/os-release", sup_path("root.ext"));
+	g_autofree char *command =
+		g_strdup_printf("dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
+			sup_path("root.ext"), CARD);
+	const char *argv[] = { "sh", "-c", command, NULL };
+	sup_tool(argv);
+	move_refused("no ext4 volume with a system on it");
+}
+END_TEST
+
+START_TEST(uuid_without_an_initramfs)
+{
+	bench_put_boot_file(CARD, "config.txt", "arm_64bit=1\n");
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SupRun run =
+		BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--name-by", "uuid");
+
+	bench_expect(&run, 3, "loads no initramfs");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
+START_TEST(an_itinerary_for_other_disks)
+{
+	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1", "-o", sup_path("it.json"));
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+
+	bench_expect(&draft, 0, NULL);
+	sup_write(bench_path("sys/block/nvme0n1/device/serial"), "ANOTHER\n");
+	SupRun run = BENCH_RUN("move", sup_path("it.json"), "--erase", "nvme0n1");
+	bench_expect(&run, 3, "its serial was RB2G-000417 and is ANOTHER");
+	sup_write(bench_path("sys/block/nvme0n1/device/serial"), "RB2G-000417\n");
+	bench_put_boot_file(CARD, "cmdline.txt", "root=PARTUUID=4c1fa2b0-02 changed since\n");
+	SupRun changed = BENCH_RUN("move", sup_path("it.json"), "--erase", "nvme0n1");
+	bench_expect(&changed, 3, "/cmdline.txt on partition 1 has changed since");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
+static const char *const texts[] = { "", "{", "not json",
+	"{\"format\": \"wanderitas-itinerary/9\"}", "[]" };
+
+START_TEST(files_that_are_no_itineraries)
+{
+	sup_write(sup_path("it.json"), texts[_i]);
+	SupRun run = BENCH_RUN("move", sup_path("it.json"), "--erase", "nvme0n1");
+
+	bench_expect(&run, 3, "it.json");
+	SupRun missing = BENCH_RUN("move", sup_path("none.json"), "--erase", "nvme0n1");
+	bench_expect(&missing, 3, "none.json");
+}
+END_TEST
+
+START_TEST(no_target_file)
+{
+	SupRun run = WANDERITAS(
+		"move", "--from", CARD, "--to", sup_path("none.img"), "--erase", "none.img");
+
+	bench_expect(&run, 2, "there is no disk and no image file");
+	ck_assert_int_ne(access(sup_path("none.img"), F_OK), 0);
+}
+END_TEST
+
+START_TEST(an_unfinished_source)
+{
+	sup_poke(CARD, BOOT_AT, "Wanderitas: this disk is the target of an unfinished move.\n", 60);
+	move_refused("itself the target of an unfinished move");
+}
+END_TEST
+
+Suite *suite_refusals(void)
+{
+	Suite *s = suite_create("cli/refusals");
+	TCase *t = tcase_create("refusals");
+
+	tcase_set_timeout(t, 120);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, other_answers, 0, (int)G_N_ELEMENTS(answers));
+	tcase_add_test(t, the_same_disk);
+	tcase_add_test(t, a_target_in_use);
+	tcase_add_test(t, the_running_system_as_target);
+	tcase_add_test(t, a_read_only_target);
+	tcase_add_loop_test(t, damaged_sources, 0, (int)G_N_ELEMENTS(damages));
+	tcase_add_test(t, a_damaged_gpt);
+	tcase_add_loop_test(t, command_lines, 0, (int)G_N_ELEMENTS(lines));
+	tcase_add_test(t, a_source_without_root);
+	tcase_add_test(t, uuid_without_an_initramfs);
+	tcase_add_test(t, an_itinerary_for_other_disks);
+	tcase_add_loop_test(t, files_that_are_no_itineraries, 0, (int)G_N_ELEMENTS(texts));
+	tcase_add_test(t, no_target_file);
+	tcase_add_test(t, an_unfinished_source);
+	suite_add_tcase(s, t);
+	return s;
+}

@@ -1,0 +1,190 @@
+/* Moves that are stopped: by signals, by a kill, by a full disk. The target is marked unfinished
+ * and does not boot; the source is as it was; the same move started over goes through. */
+#include "bench.h"
+
+#include <fcntl.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+Suite *suite_stops(void);
+
+#define DRIVE bench_path("dev/nvme0n1")
+#define CARD bench_path("dev/mmcblk0")
+
+static void never_boots(const char *image)
+{
+	char note[10];
+	SupRun table = SUP_RUN("sfdisk", "-d", image);
+
+	if (table.code != 0)
+		return; /* killed before there was a table */
+	SupRun survey = BENCH_RUN("survey");
+
+	bench_expect(&survey, 1, "a move to this disk was begun and not ended; it will not boot");
+	ck_assert_ptr_null(strstr(SUP_TOOL("sfdisk", "-d", image), "bootable"));
+	sup_peek(image, BOOT_AT, note, sizeof(note));
+	ck_assert_mem_eq(note, "Wanderitas", 10);
+	SupRun blkid = SUP_RUN("blkid", "-p", "-O", "4194304", "-S", "134217728", image);
+	ck_assert_int_ne(blkid.code, 0); /* nothing recognised */
+}
+
+/* Starts the move and sends the signal once the logbook says so. The moment lies where it may: a
+ * move that is over before counts too, and the loop's other rounds stop it elsewhere. */
+static int move_and_signal(int number, const char *when)
+{
+	const char *logbook = bench_path("root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl");
+	int status = 0;
+	pid_t child = fork();
+
+	if (child == 0) {
+		setenv("ASAN_OPTIONS", "detect_leaks=0", 1);
+		int out = open(sup_path("out"), O_WRONLY | O_CREAT | O_TRUNC, 0644);
+		dup2(out, 1);
+		dup2(out, 2);
+		execl(sup_program(), "wanderitas", "--bench", sup_path("bench"), "move", "--to",
+			"nvme0n1", "--erase", "nvme0n1", NULL);
+		_exit(127);
+	}
+	for (unsigned i = 0; i < 30000 && waitpid(child, &status, WNOHANG) == 0; i++) {
+		g_autofree char *text = NULL;
+		if (g_file_get_contents(logbook, &text, NULL, NULL) && strstr(text, when)) {
+			kill(child, number);
+			waitpid(child, &status, 0);
+			break;
+		}
+		g_usleep(1000);
+	}
+	return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+static const struct {
+	int number;
+	const char *when;
+} signals[] = { { SIGINT, "clearing" }, { SIGTERM, "carrying partition 2" },
+	{ SIGHUP, "reading partition 2" }, { SIGKILL, "clearing" },
+	{ SIGKILL, "carrying partition 2" }, { SIGKILL, "checking partition 2" },
+	{ SIGINT, "carrying partition 1" }, { SIGKILL, "carrying partition 1" },
+	{ SIGKILL, "reading partition 1" } };
+
+START_TEST(signals_leave_an_unfinished_target)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	int code = move_and_signal(signals[_i].number, signals[_i].when);
+
+	ck_assert_str_eq(card, sup_hash(CARD));
+	if (code == 0)
+		return; /* it was quicker than the signal */
+	if (signals[_i].number == SIGKILL) {
+		ck_assert_int_eq(code, 128 + SIGKILL);
+	} else {
+		g_autofree char *out = sup_read(sup_path("out"), NULL);
+		ck_assert_msg(code == 4, "%d: %s", code, out);
+		ck_assert_ptr_nonnull(strstr(out, "stopped by SIG"));
+		ck_assert_ptr_nonnull(strstr(out, "will not boot; the source is as it was"));
+	}
+	/* A kill may come before the note is written: then there is no table either. */
+	char note[10];
+	sup_peek(DRIVE, BOOT_AT, note, sizeof(note));
+	if (signals[_i].number != SIGKILL || memcmp(note, "Wanderitas", 10) == 0)
+		never_boots(DRIVE);
+	SupRun again = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&again, 0, "done:");
+	sup_judge_ext(DRIVE, ROOT_AT);
+	ck_assert_str_eq(card, sup_hash(CARD));
+}
+END_TEST
+
+START_TEST(a_full_disk_under_the_image)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_full_disk_under_the_image");
+		return;
+	}
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	SUP_TOOL("mkdir", sup_path("full"));
+	SUP_TOOL("mount", "-t", "tmpfs", "-o", "size=60m", "none", sup_path("full"));
+	SUP_TOOL("truncate", "-s", "2G", sup_path("full/target.img"));
+	SupRun run = WANDERITAS("move", "--from", CARD, "--to", sup_path("full/target.img"),
+		"--erase", "target.img", "--state", sup_path("state"));
+	SUP_TOOL("umount", sup_path("full"));
+	bench_expect(&run, 4, "No space left on device");
+	bench_expect(&run, 4, "is unfinished, is marked so, and will not boot");
+	ck_assert_str_eq(card, sup_hash(CARD));
+}
+END_TEST
+
+START_TEST(a_full_state_folder)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_full_state_folder");
+		return;
+	}
+	SUP_TOOL("mkdir", sup_path("full"));
+	SUP_TOOL("mount", "-t", "tmpfs", "-o", "size=200k", "none", sup_path("full"));
+	SupRun run = BENCH_RUN(
+		"move", "--to", "nvme0n1", "--erase", "nvme0n1", "--state", sup_path("full"));
+	SUP_TOOL("umount", sup_path("full"));
+	ck_assert_msg(run.code == 3 || run.code == 4, "%d %s", run.code, run.err);
+	ck_assert_ptr_nonnull(strstr(run.err, "No space left"));
+	SupRun again = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&again, 0, "done:");
+}
+END_TEST
+
+START_TEST(a_loop_mounted_target_is_refused)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_loop_mounted_target_is_refused");
+		return;
+	}
+	sup_make_image(sup_path("used.img"), UINT64_C(1) << 30);
+	g_autofree char *loop =
+		g_strdup(SUP_TOOL("losetup", "--find", "--show", sup_path("used.img")));
+	g_autofree char *before = g_strdup(sup_hash(sup_path("used.img")));
+	SupRun run = WANDERITAS(
+		"move", "--from", CARD, "--to", sup_path("used.img"), "--erase", "used.img");
+	SUP_TOOL("losetup", "-d", g_strstrip(loop));
+	bench_expect(&run, 3, "is attached to /dev/loop");
+	ck_assert_str_eq(before, sup_hash(sup_path("used.img")));
+}
+END_TEST
+
+START_TEST(a_loop_device_as_target)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_loop_device_as_target");
+		return;
+	}
+	sup_make_image(sup_path("drive.img"), UINT64_C(1) << 30);
+	g_autofree char *loop =
+		g_strdup(SUP_TOOL("losetup", "--find", "--show", "-P", sup_path("drive.img")));
+	g_strstrip(loop);
+	g_autofree char *name = g_path_get_basename(loop);
+	SupRun run = WANDERITAS("move", "--from", CARD, "--to", loop, "--erase", name, "--state",
+		sup_path("state"));
+	SUP_TOOL("losetup", "-d", loop);
+	bench_expect(&run, 0, "done:");
+	sup_judge_ext(sup_path("drive.img"), ROOT_AT);
+	SUP_TOOL("sfdisk", "--verify", sup_path("drive.img"));
+}
+END_TEST
+
+Suite *suite_stops(void)
+{
+	Suite *s = suite_create("cli/stops");
+	TCase *t = tcase_create("stops");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, signals_leave_an_unfinished_target, 0, (int)G_N_ELEMENTS(signals));
+	tcase_add_test(t, a_full_disk_under_the_image);
+	tcase_add_test(t, a_full_state_folder);
+	tcase_add_test(t, a_loop_mounted_target_is_refused);
+	tcase_add_test(t, a_loop_device_as_target);
+	suite_add_tcase(s, t);
+	return s;
+}

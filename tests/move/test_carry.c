@@ -1,0 +1,264 @@
+/* The engine under failing media, stop requests, and contents that do not keep to their size. */
+#include "support.h"
+
+#include "base/stop.h"
+#include "base/text.h"
+#include "move/carry.h"
+
+#include <errno.h>
+#include <signal.h>
+#include <string.h>
+
+Suite *suite_carry(void);
+
+#define SIZE (64 * WDR_MIB)
+
+/* A medium in memory whose accesses fail from the Nth on. */
+typedef struct {
+	uint8_t *bytes;
+	bool fails_reading;
+	gint left;
+} Bad;
+
+static bool spend(Bad *b, const char *what, uint64_t offset, GError **error)
+{
+	if (g_atomic_int_dec_and_test(&b->left) || g_atomic_int_get(&b->left) < 0) {
+		g_atomic_int_set(&b->left, 0);
+		return wdr_error_set_errno(
+			error, EIO, "%s at byte %" G_GUINT64_FORMAT, what, offset);
+	}
+	return true;
+}
+
+static bool bad_read(void *self, void *buf, size_t len, uint64_t offset, GError **error)
+{
+	Bad *b = self;
+
+	memcpy(buf, b->bytes + offset, len);
+	return !b->fails_reading || spend(b, "reading", offset, error);
+}
+
+static bool bad_write(void *self, const void *buf, size_t len, uint64_t offset, GError **error)
+{
+	Bad *b = self;
+
+	memcpy(b->bytes + offset, buf, len);
+	return b->fails_reading || spend(b, "writing", offset, error);
+}
+
+static bool bad_flush(void *self, GError **error)
+{
+	(void)self;
+	(void)error;
+	return true;
+}
+
+static void bad_free(void *self)
+{
+	g_free(((Bad *)self)->bytes);
+	g_free(self);
+}
+
+static WdrBlockDev *bad_disk(Bad **ret, gint accesses)
+{
+	static const WdrBlockOps ops = {
+		.read = bad_read, .write = bad_write, .flush = bad_flush, .free = bad_free
+	};
+	Bad *b = g_new0(Bad, 1);
+
+	b->bytes = g_malloc0(SIZE);
+	b->left = accesses;
+	*ret = b;
+	return wdr_blockdev_new("bad disk", SIZE, 512, &ops, b);
+}
+
+static bool fill(WdrVolume *from, WdrBlockDev *dev, GError **failure)
+{
+	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 4096, 256);
+	g_autoptr(WdrBuilder) builder = NULL;
+	WdrExtTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
+
+	spec.inodes = 1024;
+	if (!wdr_ext_builder_new(sup_world(), &target, &spec, &builder, failure))
+		return false;
+	WdrCarry carry = { .source = from, .builder = builder };
+	return wdr_carry(sup_world(), &carry, NULL, failure) &&
+	       builder->ops->finish(builder, failure);
+}
+
+START_TEST(every_write_can_fail)
+{
+	SupTree tree = { .seed = 21, .entries = 120 };
+	gint accesses = 1;
+
+	for (bool is_fine = false; !is_fine; accesses += accesses < 30 ? 1 : 7) {
+		g_autoptr(WdrVolume) from = sup_tree(&tree);
+		g_autoptr(GError) failure = NULL;
+		Bad *bad = NULL;
+		g_autoptr(WdrBlockDev) dev = bad_disk(&bad, accesses);
+		is_fine = fill(from, dev, &failure);
+		ck_assert(is_fine == (failure == NULL));
+		if (failure)
+			ck_assert_msg(strstr(failure->message, "bad disk") != NULL, "%s",
+				failure->message);
+		ck_assert_int_lt(accesses, 1000);
+	}
+	ck_assert_int_gt(accesses, 10);
+}
+END_TEST
+
+START_TEST(every_read_can_fail)
+{
+	SupTree tree = { .seed = 21, .entries = 120 };
+	bool is_fine = false;
+
+	for (gint accesses = 1; !is_fine; accesses += accesses < 40 ? 1 : 31) {
+		g_autoptr(WdrVolume) from = sup_tree(&tree);
+		g_autoptr(WdrVolume) built = NULL;
+		g_autoptr(GError) failure = NULL;
+		Bad *bad = NULL;
+		g_autoptr(WdrBlockDev) dev = bad_disk(&bad, G_MAXINT);
+		sup_ok(fill(from, dev, &error));
+		bad->fails_reading = true;
+		bad->left = accesses;
+		if (!wdr_ext_volume_open(dev, 0, SIZE, &built, NULL))
+			continue;
+		WdrCarry carry = { .source = built };
+		is_fine = wdr_carry(sup_world(), &carry, NULL, &failure);
+		if (!is_fine)
+			ck_assert_msg(strstr(failure->message, "reading at byte") != NULL, "%s",
+				failure->message);
+		ck_assert_int_lt(accesses, 5000);
+	}
+}
+END_TEST
+
+typedef struct {
+	unsigned left;
+} Stopping;
+
+static bool stop_soon(void *data, const WdrCarried *c, GError **error)
+{
+	(void)c;
+	(void)error;
+	if (((Stopping *)data)->left-- == 1)
+		wdr_stop_request(SIGINT);
+	return true;
+}
+
+START_TEST(a_stop_ends_it)
+{
+	SupTree tree = { .seed = 4, .entries = 300 };
+	g_autoptr(WdrVolume) from = sup_tree(&tree);
+	Stopping s = { 1 };
+	WdrMemoryVolume *m = (WdrMemoryVolume *)from;
+	WdrEntry e = sup_entry(WDR_KIND_FILE, 0644);
+
+	/* More entries than one window holds. */
+	for (unsigned i = 0; i < 12000; i++) {
+		g_autofree char *path = g_strdup_printf("more-%u", i);
+		wdr_memory_volume_put(m, wdr_memory_volume_add(m, path, &e), 0, "x", 1);
+	}
+	WdrCarry carry = { .source = from, .record = stop_soon, .data = &s };
+	sup_fails(WDR_ERROR_STOPPED, "SIGINT", wdr_carry(sup_world(), &carry, NULL, &error));
+	wdr_stop_clear();
+}
+END_TEST
+
+static bool refuse(void *data, const WdrCarried *c, GError **error)
+{
+	(void)data;
+	return strcmp(c->path, "") == 0 ||
+	       wdr_error_set(error, WDR_ERROR_IO, "no room for the list");
+}
+
+START_TEST(a_failing_record_ends_it)
+{
+	SupTree tree = { .seed = 4, .entries = 300 };
+	g_autoptr(WdrVolume) from = sup_tree(&tree);
+	WdrCarry carry = { .source = from, .record = refuse };
+
+	sup_fails(
+		WDR_ERROR_IO, "no room for the list", wdr_carry(sup_world(), &carry, NULL, &error));
+}
+END_TEST
+
+typedef struct {
+	unsigned found;
+} Replaced;
+
+static bool look_for_new(void *data, const WdrCarried *c, GError **error)
+{
+	(void)error;
+	if (strcmp(c->path, "etc/fstab") == 0) {
+		ck_assert_uint_eq(c->entry->size, 8);
+		ck_assert(wdr_hash_equal(c->content, wdr_hash("new text", 8)));
+		ck_assert_uint_eq(c->entry->mode, 0640);
+		((Replaced *)data)->found++;
+	}
+	return true;
+}
+
+START_TEST(replacements)
+{
+	WdrMemoryVolume *m = wdr_memory_volume_new("m");
+	g_autoptr(WdrVolume) from = wdr_memory_volume_as_volume(m);
+	WdrEntry folder = sup_entry(WDR_KIND_FOLDER, 0755);
+	WdrEntry file = sup_entry(WDR_KIND_FILE, 0640);
+	g_autoptr(GHashTable) instead = wdr_replacements_new();
+	Replaced r = { 0 };
+
+	wdr_memory_volume_add(m, "etc", &folder);
+	wdr_memory_volume_put(m, wdr_memory_volume_add(m, "etc/fstab", &file), 0, "old", 3);
+	wdr_memory_volume_put(m, wdr_memory_volume_add(m, "fstab", &file), 0, "kept", 4);
+	g_hash_table_insert(instead, g_strdup("etc/fstab"), g_bytes_new("new text", 8));
+	WdrCarry carry = {
+		.source = from, .replacements = instead, .record = look_for_new, .data = &r
+	};
+	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	ck_assert_uint_eq(r.found, 1);
+}
+END_TEST
+
+static void take_progress(void *data, const WdrProgress *p)
+{
+	WdrProgress *last = data;
+
+	ck_assert_uint_ge(p->bytes_done, last->bytes_done);
+	ck_assert_uint_ge(p->entries_done, last->entries_done);
+	ck_assert_uint_le(p->bytes_done, p->bytes_total);
+	*last = *p;
+}
+
+START_TEST(progress_only_rises)
+{
+	SupTree tree = { .seed = 8, .entries = 500 };
+	g_autoptr(WdrVolume) from = sup_tree(&tree);
+	WdrProgress last = { 0 };
+	WdrObserver observer = { .on_progress = take_progress, .data = &last };
+	WdrCarry carry = { .source = from,
+		.total = { .bytes_total = 1000000, .entries_total = 501 } };
+
+	wdr_world_observe(sup_world(), &observer);
+	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	ck_assert_uint_eq(last.entries_done, 501);
+	ck_assert_uint_eq(last.bytes_done, 1000000);
+}
+END_TEST
+
+Suite *suite_carry(void)
+{
+	Suite *s = suite_create("move/carry");
+	TCase *t = tcase_create("carry");
+
+	tcase_set_timeout(t, 180);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
+	tcase_add_test(t, every_write_can_fail);
+	tcase_add_test(t, every_read_can_fail);
+	tcase_add_test(t, a_stop_ends_it);
+	tcase_add_test(t, a_failing_record_ends_it);
+	tcase_add_test(t, replacements);
+	tcase_add_test(t, progress_only_rises);
+	suite_add_tcase(s, t);
+	return s;
+}

@@ -1,0 +1,183 @@
+#include "support.h"
+
+#include "base/cleanup.h"
+#include "base/text.h"
+#include "move/itinerary.h"
+
+#include <string.h>
+
+Suite *suite_itinerary(void);
+
+static const char good[] =
+	"{\"format\": \"wanderitas-itinerary/1\", \"made_by\": \"0.1.0\", \"made_at\": 1777876200,\n"
+	" \"source\": {\"name\": \"mmcblk0\", \"path\": \"/dev/mmcblk0\", \"medium\": \"SD card\",\n"
+	"  \"model\": \"RB600\", \"serial\": null, \"image\": false, \"size\": 629145600,\n"
+	"  \"sector_size\": 512, \"table\": \"MBR\", \"table_id\": \"4c1fa2b0\"},\n"
+	" \"target\": {\"name\": \"a.img\", \"path\": \"/tmp/a.img\", \"medium\": \"image\",\n"
+	"  \"model\": null, \"serial\": null, \"image\": true, \"size\": 2147483648,\n"
+	"  \"sector_size\": 512, \"table\": \"none\", \"table_id\": null},\n"
+	" \"table\": \"MBR\", \"table_id\": \"deadbeef\",\n"
+	" \"partitions\": [\n"
+	"  {\"number\": 1, \"role\": \"boot\", \"fs\": \"vfat\",\n"
+	"   \"from\": {\"start\": 4194304, \"size\": 134217728, \"uuid\": \"F3A1-77C2\", \"label\": \"BOOTFS\",\n"
+	"    \"partuuid\": \"4c1fa2b0-01\", \"partlabel\": null},\n"
+	"   \"to\": {\"start\": 4194304, \"size\": 134217728, \"uuid\": \"1234-ABCD\", \"label\": \"BOOTFS\",\n"
+	"    \"partuuid\": \"deadbeef-01\", \"partlabel\": null},\n"
+	"   \"type\": \"0c\", \"attributes\": null, \"active\": true, \"entries\": 45, \"bytes\": 45000000,\n"
+	"   \"spare\": 80000000, \"inodes\": 0, \"cluster_bytes\": 512},\n"
+	"  {\"number\": 2, \"role\": \"root\", \"fs\": \"ext4\",\n"
+	"   \"from\": {\"start\": 138412032, \"size\": 490733568,\n"
+	"    \"uuid\": \"6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30\", \"label\": \"rootfs\",\n"
+	"    \"partuuid\": \"4c1fa2b0-02\", \"partlabel\": null},\n"
+	"   \"to\": {\"start\": 138412032, \"size\": 2009071616,\n"
+	"    \"uuid\": \"9d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30\", \"label\": \"rootfs\",\n"
+	"    \"partuuid\": \"deadbeef-02\", \"partlabel\": null},\n"
+	"   \"type\": \"83\", \"attributes\": null, \"active\": false, \"entries\": 4163,\n"
+	"   \"bytes\": 127000000, \"spare\": 1800000000, \"inodes\": 134000, \"cluster_bytes\": 0}],\n"
+	" \"edits\": [{\"partition\": 1, \"file\": \"cmdline.txt\",\n"
+	"  \"xxh128\": \"0123456789abcdef0123456789abcdef\", \"changes\": [{\"offset\": 5, \"line\": 1,\n"
+	"   \"column\": 6, \"old\": \"PARTUUID=4c1fa2b0-02\", \"new\": \"PARTUUID=deadbeef-02\"}],\n"
+	"  \"diff\": \"--- x\\n\"}],\n"
+	" \"notes\": [\"a note\"]}\n";
+
+START_TEST(what_is_read_is_written_again)
+{
+	g_autoptr(WdrItinerary) it = NULL;
+	json_error_t e;
+
+	sup_ok(wdr_itinerary_from_json(good, strlen(good), &it, &error));
+	g_autofree char *text = wdr_itinerary_to_json(it);
+	g_autoptr(json_t) want = json_loads(good, 0, &e);
+	g_autoptr(json_t) got = json_loads(text, 0, &e);
+	ck_assert_ptr_nonnull(want);
+	ck_assert_msg(json_equal(want, got), "%s", text);
+	const WdrItineraryPart *root = wdr_itinerary_part(it, 2);
+	ck_assert_int_eq(root->role, WDR_ROLE_ROOT);
+	ck_assert_uint_eq(root->inodes, 134000);
+	ck_assert_ptr_null(it->source.serial);
+	g_autoptr(WdrPartTable) table = wdr_itinerary_table(it);
+	ck_assert_str_eq(wdr_parttable_find(table, 1)->partuuid, "deadbeef-01");
+	ck_assert(wdr_parttable_find(table, 1)->is_active);
+}
+END_TEST
+
+static const struct {
+	const char *old_text, *new_text, *want;
+	WdrErrorCode code;
+} changes[] = {
+	{ "itinerary/1", "itinerary/2", "in format 'wanderitas-itinerary/2'", WDR_ERROR_REFUSED },
+	{ "wanderitas-itinerary/1", "wanderitas-survey/1", "not an itinerary", WDR_ERROR_FORMAT },
+	{ "\"made_at\": 1777876200,", "", "made_at", WDR_ERROR_FORMAT },
+	{ "\"made_at\": 1777876200", "\"made_at\": \"x\"", "Expected integer", WDR_ERROR_FORMAT },
+	{ "\"made_by\"", "\"made_at\": 1, \"made_by\"", "duplicate object key", WDR_ERROR_FORMAT },
+	{ "\"size\": 629145600", "\"size\": -1", "source", WDR_ERROR_FORMAT },
+	{ "\"size\": 2147483648", "\"size\": 99999999999999999999", "too big", WDR_ERROR_FORMAT },
+	{ "\"sector_size\": 512, \"table\": \"none\"", "\"sector_size\": 500, \"table\": \"none\"",
+		"target", WDR_ERROR_FORMAT },
+	{ "\"table\": \"none\"", "\"table\": \"BSD\"", "target", WDR_ERROR_FORMAT },
+	{ "\"table_id\": \"deadbeef\"", "\"table_id\": \"deadbeefs\"", "partition table",
+		WDR_ERROR_FORMAT },
+	{ "\"number\": 2", "\"number\": 1", "numbers make no sense", WDR_ERROR_FORMAT },
+	{ "\"number\": 2", "\"number\": 0", "numbers make no sense", WDR_ERROR_FORMAT },
+	{ "\"fs\": \"ext4\"", "\"fs\": \"btrfs\"", "numbers make no sense", WDR_ERROR_FORMAT },
+	{ "\"role\": \"root\"", "\"role\": \"king\"", "role is unknown", WDR_ERROR_FORMAT },
+	{ "\"role\": \"root\"", "\"role\": \"data\"", "no root partition", WDR_ERROR_FORMAT },
+	{ "\"start\": 138412032, \"size\": 2009071616",
+		"\"start\": 134217728, \"size\": 2009071616", "overlap", WDR_ERROR_FORMAT },
+	{ "\"size\": 2009071616", "\"size\": 2009075712", "do not lie on the target",
+		WDR_ERROR_FORMAT },
+	{ "\"size\": 2009071616", "\"size\": 2009071615", "do not lie on the target",
+		WDR_ERROR_FORMAT },
+	{ "9d1c7a52-0b7e", "9d1c7a52_0b7e", "an address", WDR_ERROR_FORMAT },
+	{ "1234-ABCD", "1234-abcd", "an address", WDR_ERROR_FORMAT },
+	{ "\"partition\": 1", "\"partition\": 7", "an edit makes no sense", WDR_ERROR_FORMAT },
+	{ "0123456789abcdef0123456789abcdef", "0123", "an edit makes no sense", WDR_ERROR_FORMAT },
+	{ "\"offset\": 5", "\"offset\": -5", "a change makes no sense", WDR_ERROR_FORMAT },
+	{ "PARTUUID=deadbeef-02\"}", "a\\nb\"}", "a change makes no sense", WDR_ERROR_FORMAT },
+	{ "PARTUUID=deadbeef-02\"}", "\"}", "a change makes no sense", WDR_ERROR_FORMAT },
+	{ "\"notes\": [\"a note\"]", "\"notes\": 5", "a list is missing", WDR_ERROR_FORMAT },
+	{ "\"notes\"", "notes", "line 30", WDR_ERROR_FORMAT },
+};
+
+START_TEST(changed_by_hand)
+{
+	const char *at = strstr(good, changes[_i].old_text);
+	WdrItinerary *it = NULL;
+
+	ck_assert_ptr_nonnull(at);
+	g_autofree char *text = g_strdup_printf("%.*s%s%s", (int)(at - good), good,
+		changes[_i].new_text, at + strlen(changes[_i].old_text));
+	sup_fails(changes[_i].code, changes[_i].want,
+		wdr_itinerary_from_json(text, strlen(text), &it, &error));
+}
+END_TEST
+
+START_TEST(cut_off_anywhere)
+{
+	for (size_t len = 0; len < strlen(good) - 2; len++) {
+		WdrItinerary *it = NULL;
+		ck_assert(!wdr_itinerary_from_json(good, len, &it, NULL));
+	}
+}
+END_TEST
+
+START_TEST(nested_beyond_reason)
+{
+	g_autofree char *text = g_strnfill(200000, '[');
+	WdrItinerary *it = NULL;
+
+	sup_fails(WDR_ERROR_FORMAT, "cannot be read",
+		wdr_itinerary_from_json(text, 200000, &it, &error));
+}
+END_TEST
+
+static const struct {
+	const char *what;
+	size_t offset;
+} fields[] = { { "model", offsetof(WdrItineraryDisk, model) },
+	{ "serial", offsetof(WdrItineraryDisk, serial) },
+	{ "disk identifier", offsetof(WdrItineraryDisk, table_id) } };
+
+START_TEST(another_disk_is_refused)
+{
+	WdrItineraryDisk then = { .name = (char *)"sda",
+		.model = (char *)"m",
+		.serial = (char *)"s",
+		.table_id = (char *)"i",
+		.size = 1000,
+		.table = WDR_TABLE_MBR };
+	WdrItineraryDisk now = then;
+	char **field = (char **)(void *)((uint8_t *)&now + fields[_i].offset);
+
+	sup_ok(wdr_itinerary_check_disk(&then, &now, "target", &error));
+	*field = (char *)"other";
+	sup_fails(WDR_ERROR_REFUSED, fields[_i].what,
+		wdr_itinerary_check_disk(&then, &now, "target", &error));
+	*field = NULL;
+	sup_fails(WDR_ERROR_REFUSED, "is unknown",
+		wdr_itinerary_check_disk(&then, &now, "target", &error));
+	now = then;
+	now.size = 1001;
+	sup_fails(
+		WDR_ERROR_REFUSED, "size", wdr_itinerary_check_disk(&then, &now, "target", &error));
+	now = then;
+	now.table = WDR_TABLE_GPT;
+	sup_fails(WDR_ERROR_REFUSED, "was MBR and is GPT",
+		wdr_itinerary_check_disk(&then, &now, "target", &error));
+}
+END_TEST
+
+Suite *suite_itinerary(void)
+{
+	Suite *s = suite_create("move/itinerary");
+	TCase *t = tcase_create("itinerary");
+
+	tcase_set_timeout(t, 60);
+	tcase_add_test(t, what_is_read_is_written_again);
+	tcase_add_loop_test(t, changed_by_hand, 0, (int)G_N_ELEMENTS(changes));
+	tcase_add_test(t, cut_off_anywhere);
+	tcase_add_test(t, nested_beyond_reason);
+	tcase_add_loop_test(t, another_disk_is_refused, 0, (int)G_N_ELEMENTS(fields));
+	suite_add_tcase(s, t);
+	return s;
+}

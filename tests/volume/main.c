@@ -1,0 +1,11 @@
+#include "suite.h"
+
+Suite *suite_fat_name(void);
+Suite *suite_fat(void);
+Suite *suite_fat_damage(void);
+Suite *suite_ext(void);
+Suite *suite_ext_damage(void);
+Suite *suite_tree(void);
+
+SUITE_MAIN(suite_fat_name(), suite_fat(), suite_fat_damage(), suite_ext(), suite_ext_damage(),
+	suite_tree())

@@ -1,0 +1,151 @@
+/* Damaged ext volumes: a clear error, never a crash or a hang. */
+#include "support.h"
+
+#include "base/text.h"
+#include "move/carry.h"
+
+#include <string.h>
+
+Suite *suite_ext_damage(void);
+
+#define SIZE (32 * WDR_MIB)
+
+static void make(void)
+{
+	SupTree tree = { .seed = 3, .entries = 60 };
+	g_autoptr(WdrVolume) from = sup_tree(&tree);
+	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 1024, 256);
+
+	spec.inodes = 512;
+	sup_make_image(sup_path("disk"), SIZE);
+	sup_build_ext(from, sup_path("disk"), 0, SIZE, &spec);
+}
+
+/* Opens and reads everything; whatever comes of it, it must end without harm. */
+static bool read_all(GError **failure)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrVolume) v = NULL;
+	WdrExtMeasure measure;
+
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
+	if (!wdr_ext_volume_open(dev, 0, SIZE, &v, failure))
+		return false;
+	sup_any(wdr_ext_volume_measure(v, &measure, NULL));
+	WdrCarry carry = { .source = v };
+	return wdr_carry(sup_world(), &carry, NULL, failure);
+}
+
+START_TEST(flipped_superblock_bytes)
+{
+	make();
+	for (uint64_t at = 1024 + (uint64_t)_i * 128; at < 1024 + (uint64_t)(_i + 1) * 128; at++) {
+		uint8_t byte = 0;
+		sup_peek(sup_path("disk"), at, &byte, 1);
+		uint8_t flipped = (uint8_t)~byte;
+		sup_poke(sup_path("disk"), at, &flipped, 1);
+		sup_any(read_all(NULL));
+		sup_poke(sup_path("disk"), at, &byte, 1);
+	}
+	sup_ok(read_all(&error));
+}
+END_TEST
+
+/* Random bytes over the inode table and the folders: checksums see most of it. */
+START_TEST(random_damage)
+{
+	g_autoptr(GRand) rand = g_rand_new_with_seed((guint32)_i);
+
+	make();
+	for (unsigned round = 0; round < 40; round++) {
+		uint64_t at = (uint64_t)g_rand_int_range(rand, 2048, 2 * 1024 * 1024);
+		uint8_t had[16];
+		uint8_t put[16];
+		sup_peek(sup_path("disk"), at, had, sizeof(had));
+		for (size_t i = 0; i < sizeof(put); i++)
+			put[i] = (uint8_t)g_rand_int(rand);
+		sup_poke(sup_path("disk"), at, put, sizeof(put));
+		sup_any(read_all(NULL));
+		sup_poke(sup_path("disk"), at, had, sizeof(had));
+	}
+}
+END_TEST
+
+START_TEST(an_inode_that_lies)
+{
+	make();
+	/* The checksum is put right by debugfs, so that only the field is wrong. */
+	SUP_TOOL("debugfs", "-w", "-R", "set_inode_field <12> links_count 0", sup_path("disk"));
+	sup_fails(WDR_ERROR_FORMAT, "it is not in use", read_all(&error));
+}
+END_TEST
+
+START_TEST(a_name_that_leads_nowhere)
+{
+	WdrMemoryVolume *m = wdr_memory_volume_new("m");
+	g_autoptr(WdrVolume) from = wdr_memory_volume_as_volume(m);
+	g_auto(WdrExtSpec) spec =
+		sup_ext_spec("ext_attr,filetype,extent,sparse_super,large_file", 4096, 256);
+	WdrEntry e = sup_entry(WDR_KIND_FILE, 0644);
+	const uint8_t ino[4] = { 0xff, 0xff, 0, 0 };
+
+	wdr_memory_volume_add(m, "file", &e);
+	sup_make_image(sup_path("disk"), SIZE);
+	sup_build_ext(from, sup_path("disk"), 0, SIZE, &spec);
+	/* The entry's number stands 8 bytes before its name. */
+	size_t len = 0;
+	g_autofree char *image = sup_read(sup_path("disk"), &len);
+	const char *name = memmem(image, len, "\4\1file", 6);
+	ck_assert_ptr_nonnull(name);
+	sup_poke(sup_path("disk"), (uint64_t)(name - image) - 6, ino, sizeof(ino));
+	sup_fails(WDR_ERROR_FORMAT, "a name leads to this number", read_all(&error));
+}
+END_TEST
+
+START_TEST(a_volume_larger_than_its_partition)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	WdrVolume *v = NULL;
+
+	make();
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
+	sup_fails(WDR_ERROR_FORMAT, "its partition has",
+		wdr_ext_volume_open(dev, 0, SIZE - 1024 * 1024, &v, &error));
+	sup_fails(WDR_ERROR_FORMAT, "past the end of the disk",
+		wdr_ext_volume_open(dev, 1024, SIZE, &v, &error));
+	sup_fails(WDR_ERROR_FORMAT, "opening the ext volume",
+		wdr_ext_volume_open(dev, SIZE / 2, SIZE / 2, &v, &error));
+}
+END_TEST
+
+START_TEST(truncated_images)
+{
+	make();
+	for (uint64_t size = 0; size < 8192; size += 511) {
+		g_autoptr(WdrBlockDev) dev = NULL;
+		WdrVolume *v = NULL;
+		g_autofree char *bytes = g_strdup_printf("%u", (unsigned)size);
+		SUP_TOOL("cp", sup_path("disk"), sup_path("short"));
+		SUP_TOOL("truncate", "-s", bytes, sup_path("short"));
+		sup_ok(wdr_blockdev_open(sup_path("short"), WDR_OPEN_READ, &dev, &error));
+		ck_assert(!wdr_ext_volume_open(dev, 0, size, &v, NULL));
+	}
+}
+END_TEST
+
+Suite *suite_ext_damage(void)
+{
+	Suite *s = suite_create("volume/ext_damage");
+	TCase *t = tcase_create("damage");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
+	tcase_add_loop_test(t, flipped_superblock_bytes, 0, 5);
+	tcase_add_loop_test(t, random_damage, 0, 3);
+	tcase_add_test(t, an_inode_that_lies);
+	tcase_add_test(t, a_name_that_leads_nowhere);
+	tcase_add_test(t, a_volume_larger_than_its_partition);
+	tcase_add_test(t, truncated_images);
+	suite_add_tcase(s, t);
+	return s;
+}
