@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test test-quick bench lint screenshots install clean fuzz
+.PHONY: all demo test bench lint screenshots install clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
