@@ -203,9 +203,7 @@ static char *make_name(Making *k)
 {
 	static const char *const fat_names[] = { "README.TXT", "kernel8.img",
 		"a long name with blanks", "Config.Txt", "x", "UPPER", "many.points.in.name",
-		"reed b\xc3\xa9"
-		"d",
-		"bird \xf0\x9f\x90\xa6" };
+		"reed bed \xc3\xa9", "bird \xf0\x9f\x90\xa6" };
 	static const char *const other_names[] = { "with\nline", "tab\there", "latin-\xe9", "-rf",
 		"..x", "back\\slash", "quote\"", "star*" };
 	unsigned serial = k->made++;
@@ -391,7 +389,7 @@ void sup_build_ext(
 	const char *list = sup_path("packing.list");
 
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
-	WdrExtTarget target = { dev, offset, size, folder, NULL, NULL };
+	WdrBuildTarget target = { dev, offset, size, folder, NULL, NULL };
 	sup_ok(wdr_ext_builder_new(the_world, &target, spec, &builder, &error));
 	fill(from, builder, list);
 	g_clear_pointer(&builder, wdr_builder_free);
@@ -409,7 +407,7 @@ void sup_build_fat(
 	g_autoptr(WdrBuilder) builder = NULL;
 
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
-	WdrFatTarget target = { dev, offset, size, folder, NULL, NULL };
+	WdrBuildTarget target = { dev, offset, size, folder, NULL, NULL };
 	sup_ok(wdr_fat_builder_new(the_world, &target, spec, &builder, &error));
 	fill(from, builder, sup_path("packing.list"));
 	if (offset == 0)

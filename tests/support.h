@@ -58,7 +58,8 @@ char *sup_hash(const char *path);
 		bool is_ok = (call);                                                               \
 		ck_assert_msg(!is_ok, "%s succeeded", #call);                                      \
 		ck_assert_msg(error != NULL, "%s failed without an error", #call);                 \
-		ck_assert_msg(g_error_matches(error, WDR_ERROR, code_), "%s", error->message);     \
+		ck_assert_msg(                                                                     \
+			g_error_matches(error, WDR_ERROR, (int)(code_)), "%s", error->message);    \
 		ck_assert_msg(strstr(error->message, text), "%s", error->message);                 \
 	} while (0)
 

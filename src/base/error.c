@@ -18,7 +18,11 @@ static void wdr_error_private_clear(WdrErrorPrivate *priv)
 	g_free(priv->hint);
 }
 
+/* GLib's macro steps back from the error by a multiple of 16 bytes, which clang cannot know. */
+#pragma GCC diagnostic push
+#pragma GCC diagnostic ignored "-Wcast-align"
 G_DEFINE_EXTENDED_ERROR(WdrError, wdr_error)
+#pragma GCC diagnostic pop
 
 bool wdr_error_set(GError **error, WdrErrorCode code, const char *format, ...)
 {

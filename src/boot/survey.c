@@ -115,14 +115,7 @@ static char *os_of(const WdrWorld *world)
 
 	if (!wdr_read_file(where, TEXT_BYTES_MAX, &text, &len, NULL))
 		return NULL;
-	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
-	for (size_t i = 0; lines[i]; i++) {
-		if (!g_str_has_prefix(lines[i], "PRETTY_NAME="))
-			continue;
-		g_autofree char *value = g_shell_unquote(lines[i] + strlen("PRETTY_NAME="), NULL);
-		return value ? wdr_escape(value) : NULL;
-	}
-	return NULL;
+	return wdr_os_name(text);
 }
 
 static void look_at_machine(const WdrWorld *world, WdrSurvey *s)

@@ -172,24 +172,27 @@ static char *read_text(WdrSystemPart *p, const char *path)
 	return text;
 }
 
-static void read_names(WdrSystem *s)
+char *wdr_os_name(const char *release)
 {
-	g_autofree char *release = read_text(s->root, "etc/os-release");
 	g_auto(GStrv) lines = g_strsplit(release ? release : "", "\n", -1);
 
-	/* /etc/os-release is a link on most systems; the file is in usr/lib. */
-	if (!release && s->root) {
-		g_autofree char *other = read_text(s->root, "usr/lib/os-release");
-		g_strfreev(lines);
-		lines = g_strsplit(other ? other : "", "\n", -1);
-	}
 	for (size_t i = 0; lines[i]; i++) {
 		if (!g_str_has_prefix(lines[i], "PRETTY_NAME="))
 			continue;
 		g_autofree char *value = g_shell_unquote(lines[i] + strlen("PRETTY_NAME="), NULL);
-		s->os_name = value ? wdr_escape(value) : NULL;
+		return value ? wdr_escape(value) : NULL;
 	}
+	return NULL;
+}
+
+static void read_names(WdrSystem *s)
+{
+	/* /etc/os-release is a link on most systems; the file is in usr/lib. */
+	g_autofree char *release = read_text(s->root, "etc/os-release");
+	g_autofree char *other = release ? NULL : read_text(s->root, "usr/lib/os-release");
 	g_autofree char *host = read_text(s->root, "etc/hostname");
+
+	s->os_name = wdr_os_name(release ? release : other);
 	s->host_name = host ? wdr_escape(g_strstrip(host)) : NULL;
 }
 

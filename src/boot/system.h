@@ -60,6 +60,8 @@ void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volum
 /* Looks for roles and mentions again, after wdr_system_use_copy(). */
 void wdr_system_look_again(WdrSystem *s);
 
+/* PRETTY_NAME of an os-release file's text (may be NULL); NULL: not there. The caller's. */
+char *wdr_os_name(const char *release);
 const char *wdr_role_name(WdrRole role); /* "boot", …; "" for none */
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part);
 /* The parts that an address names on this disk; *ret_count how many. The first, or NULL. */

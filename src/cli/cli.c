@@ -20,7 +20,7 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 			"No colours (also: NO_COLOR)", NULL },
 		{ "version", 0, 0, G_OPTION_ARG_NONE, &globals->version, "Print the version",
 			NULL },
-		{ NULL },
+		{ 0 },
 	};
 
 	return g_memdup2(entries, sizeof(entries));

@@ -5,7 +5,7 @@
 
 static int demo_run(WdrGlobals *globals, int argc, char **argv)
 {
-	static const GOptionEntry none[] = { { NULL } };
+	static const GOptionEntry none[] = { { 0 } };
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	WdrOut out = wdr_cli_stdout(globals);

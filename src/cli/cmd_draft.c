@@ -15,7 +15,7 @@ static bool parse(DraftOptions *o, WdrGlobals *globals, int *argc, char ***argv,
 	const GOptionEntry more[] = {
 		{ "output", 'o', 0, G_OPTION_ARG_FILENAME, &o->output,
 			"Write the itinerary to FILE", "FILE" },
-		{ NULL },
+		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
 

@@ -15,7 +15,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	const GOptionEntry more[] = {
 		{ "erase", 0, 0, G_OPTION_ARG_FILENAME, &o->erase,
 			"Answer the question for scripts: the target's name", "NAME" },
-		{ NULL },
+		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
 	const WdrPlanOptions *p = &o->plan;

@@ -28,7 +28,7 @@ static int survey_run(WdrGlobals *globals, int argc, char **argv)
 	const GOptionEntry entries[] = {
 		{ "mentions", 0, 0, G_OPTION_ARG_NONE, &o.mentions,
 			"Only the places in boot and system files that name a disk", NULL },
-		{ NULL },
+		{ 0 },
 	};
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;

@@ -126,16 +126,22 @@ static WdrJob *take_job(Run *r)
 	return job;
 }
 
-/* A chunk with room for at least `want` bytes, or for CHUNK_BYTES of them; NULL when stopping. The
- * file that the writer waits for is always let through, or all readers could wait for room that
- * only that file's writing can make. */
+/* The writer has nothing to do until this file's next chunk comes. */
+static bool is_awaited(const Run *r, const WdrJob *job)
+{
+	return job->turn == r->turn && job->chunks.length == 0;
+}
+
+/* A chunk with room for at least `want` bytes, or for CHUNK_BYTES of them; NULL when stopping. One
+ * that the writer waits for is always let through, or all readers could wait for room that only its
+ * writing can make. */
 static WdrChunk *take_room(Run *r, const WdrJob *job, uint64_t want)
 {
 	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : CHUNK_BYTES;
 	WdrChunk *chunk = NULL;
 
 	g_mutex_lock(&r->lock);
-	while (r->in_flight + room > BUDGET_BYTES && job->turn != r->turn && !r->is_stopping)
+	while (r->in_flight + room > BUDGET_BYTES && !is_awaited(r, job) && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
 	bool may_go_on = !r->is_stopping;
 	if (may_go_on) {

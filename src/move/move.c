@@ -207,7 +207,7 @@ static bool new_ext_builder(Move *m, const WdrItineraryPart *p, WdrBlockDev *dev
 {
 	g_auto(WdrExtSpec) spec = { 0 };
 	g_autofree char *left_out = NULL;
-	WdrExtTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
 		count };
 
 	if (!wdr_ext_spec_like(source_part(m, p->number)->volume, &spec, &left_out, error))
@@ -229,7 +229,7 @@ static uint32_t serial_of(const char *uuid)
 static bool new_fat_builder(Move *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
 	WdrCarryCount *count, WdrBuilder **ret, GError **error)
 {
-	WdrFatTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
 		count };
 	WdrFatSpec spec;
 

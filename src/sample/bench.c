@@ -97,7 +97,7 @@ static bool fill(const WdrWorld *world, WdrVolume *from, WdrBuilder *builder, GE
 static bool fill_boot(const WdrWorld *world, WdrBlockDev *dev, WdrVolume *boot, const char *scratch,
 	GError **error)
 {
-	WdrFatTarget target = { dev, BOOT_AT, BOOT_BYTES, scratch, NULL, NULL };
+	WdrBuildTarget target = { dev, BOOT_AT, BOOT_BYTES, scratch, NULL, NULL };
 	g_autoptr(WdrBuilder) builder = NULL;
 	WdrFatSpec spec;
 
@@ -113,7 +113,7 @@ static bool fill_boot(const WdrWorld *world, WdrBlockDev *dev, WdrVolume *boot, 
 static bool fill_root(const WdrWorld *world, WdrBlockDev *dev, uint64_t size, WdrVolume *root,
 	const char *scratch, GError **error)
 {
-	WdrExtTarget target = { dev, ROOT_AT, size, scratch, NULL, NULL };
+	WdrBuildTarget target = { dev, ROOT_AT, size, scratch, NULL, NULL };
 	g_autoptr(WdrBuilder) builder = NULL;
 	g_auto(WdrExtSpec) spec = { 0 };
 

@@ -82,12 +82,5 @@ bool wdr_ext_spec_capacity(const WdrWorld *world, const WdrExtSpec *spec, uint64
 
 /* Makes the empty volume at [offset, offset + size) of dev and returns its builder. `done` is
  * called from another thread with bytes that reached the medium. dev is borrowed. */
-typedef struct {
-	WdrBlockDev *dev;
-	uint64_t offset, size;
-	const char *scratch; /* an existing folder */
-	void (*done)(void *data, uint64_t bytes);
-	void *data;
-} WdrExtTarget;
-bool wdr_ext_builder_new(const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec,
-	WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrExtSpec *spec, WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

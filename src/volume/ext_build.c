@@ -589,8 +589,8 @@ static ext2_ino_t first_free_ino(ext2_filsys fs)
 	return MAX(ino, fs->super->s_orphan_file_inum + 1);
 }
 
-bool wdr_ext_builder_new(const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec,
-	WdrBuilder **ret, GError **error)
+bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrExtSpec *spec, WdrBuilder **ret, GError **error)
 {
 	ext2_filsys fs = NULL;
 

@@ -62,7 +62,7 @@ static void table_spans(ext2_filsys fs, GArray *spans)
 	}
 }
 
-static bool copy_span(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, Span s,
+static bool copy_span(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from, Span s,
 	uint8_t *buf, GError **error)
 {
 	uint64_t at = s.from * fs->blocksize;
@@ -78,7 +78,7 @@ static bool copy_span(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, 
 	return true;
 }
 
-static bool zero_spans(const WdrExtTarget *t, ext2_filsys fs, const GArray *spans, GError **error)
+static bool zero_spans(const WdrBuildTarget *t, ext2_filsys fs, const GArray *spans, GError **error)
 {
 	for (guint i = 0; i < spans->len; i++) {
 		const Span *s = &g_array_index(spans, Span, i);
@@ -90,7 +90,7 @@ static bool zero_spans(const WdrExtTarget *t, ext2_filsys fs, const GArray *span
 }
 
 /* Copies [from, to) less what the sorted `apart` covers. */
-static bool copy_less(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, Span used,
+static bool copy_less(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from, Span used,
 	const GArray *apart, uint8_t *buf, GError **error)
 {
 	for (guint i = 0; i < apart->len && used.from < used.to; i++) {
@@ -107,8 +107,8 @@ static bool copy_less(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, 
 	return copy_span(t, fs, from, used, buf, error);
 }
 
-static bool copy_used(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, const GArray *apart,
-	GError **error)
+static bool copy_used(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from,
+	const GArray *apart, GError **error)
 {
 	g_autofree uint8_t *buf = g_malloc(COPY_BYTES);
 	blk64_t last = ext2fs_blocks_count(fs->super) - 1;
@@ -131,7 +131,7 @@ static bool copy_used(const WdrExtTarget *t, ext2_filsys fs, WdrBlockDev *from, 
 	return true;
 }
 
-static bool lay(const WdrExtTarget *t, WdrBlockDev *from, ext2_filsys fs, GError **error)
+static bool lay(const WdrBuildTarget *t, WdrBlockDev *from, ext2_filsys fs, GError **error)
 {
 	g_autoptr(GArray) apart = g_array_new(FALSE, FALSE, sizeof(Span));
 
@@ -153,7 +153,7 @@ static bool lay(const WdrExtTarget *t, WdrBlockDev *from, ext2_filsys fs, GError
 }
 
 bool wdr_ext_lay_empty(
-	const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec, GError **error)
+	const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec, GError **error)
 {
 	g_autofree char *path = g_build_filename(target->scratch, "fresh.ext", NULL);
 	g_autoptr(WdrBlockDev) from = NULL;

@@ -26,7 +26,7 @@ extern const uint32_t wdr_ext_kept_flags;
 bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t size,
 	const char *path, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Makes it and carries it to its place on the target (ext_lay.c). */
-bool wdr_ext_lay_empty(const WdrWorld *world, const WdrExtTarget *target, const WdrExtSpec *spec,
+bool wdr_ext_lay_empty(const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts what mkfs has no option for into the superblock. */
 void wdr_ext_spec_apply(const WdrExtSpec *spec, struct ext2_super_block *sb);

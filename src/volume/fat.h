@@ -78,13 +78,6 @@ void wdr_fat_spec_default(uint64_t size, unsigned width, WdrFatSpec *ret);
 bool wdr_fat_spec_capacity(const WdrWorld *world, const WdrFatSpec *spec, uint64_t size,
 	const char *scratch, uint64_t *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-typedef struct {
-	WdrBlockDev *dev;
-	uint64_t offset, size;
-	const char *scratch; /* an existing folder */
-	void (*done)(void *data, uint64_t bytes);
-	void *data;
-} WdrFatTarget;
 /* Makes the empty volume at its place and returns its builder; as wdr_ext_builder_new(). */
-bool wdr_fat_builder_new(const WdrWorld *world, const WdrFatTarget *target, const WdrFatSpec *spec,
-	WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_fat_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrFatSpec *spec, WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

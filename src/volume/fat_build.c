@@ -476,7 +476,7 @@ static void build_free(WdrBuilder *builder)
 }
 
 /* Reserved sectors, FATs and root as mkfs made them, through our own handle. */
-static bool lay_empty(const WdrWorld *world, const WdrFatTarget *t, const WdrFatSpec *spec,
+static bool lay_empty(const WdrWorld *world, const WdrBuildTarget *t, const WdrFatSpec *spec,
 	WdrFatLayout *ret, GError **error)
 {
 	enum { COPY = 65536 };
@@ -509,8 +509,8 @@ static const WdrBuilderOps build_ops = {
 	.free = build_free,
 };
 
-bool wdr_fat_builder_new(const WdrWorld *world, const WdrFatTarget *target, const WdrFatSpec *spec,
-	WdrBuilder **ret, GError **error)
+bool wdr_fat_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrFatSpec *spec, WdrBuilder **ret, GError **error)
 {
 	WdrFatLayout layout;
 

@@ -6,7 +6,7 @@
  * functions are borrowed; what a function returns through `ret` belongs to the caller. */
 #pragma once
 
-#include "base/error.h"
+#include "disk/blockdev.h"
 
 #include <stddef.h>
 #include <stdint.h>
@@ -189,4 +189,14 @@ struct WdrBuilder { /* back ends embed this first */
 	const WdrBuilderOps *ops;
 };
 void wdr_builder_free(WdrBuilder *b);
+
+/* Where a builder makes its volume: [offset, offset + size) of a disk, which is borrowed. */
+typedef struct {
+	WdrBlockDev *dev;
+	uint64_t offset, size;
+	const char *scratch; /* an existing folder */
+	/* Called from another thread with bytes that reached the medium; may be NULL. */
+	void (*done)(void *data, uint64_t bytes);
+	void *data;
+} WdrBuildTarget;
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBuilder, wdr_builder_free)

@@ -134,7 +134,7 @@ static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCarryCo
 	if (!wdr_world_new(NULL, &world, error) ||
 		!wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, error))
 		return false;
-	WdrExtTarget target = { dev, 0, wdr_blockdev_size(dev), scratch, wdr_carry_count_done,
+	WdrBuildTarget target = { dev, 0, wdr_blockdev_size(dev), scratch, wdr_carry_count_done,
 		count };
 	if (!wdr_ext_builder_new(world, &target, &spec, &builder, error) ||
 		!wdr_packing_create(list, &packing, error))

@@ -1,28 +1,6 @@
-/* Any bytes as an fstab: the reader must not crash, every mention must lie within the text, and
- * an edit without splices must give the same bytes. */
-#include "boot/edit.h"
-#include "boot/mention.h"
-
-#include <string.h>
-
-int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+#include "mentions.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-	g_autofree char *text = g_strndup((const char *)data, size);
-	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	size_t len = strlen(text);
-
-	bool is_fine = wdr_fstab_read("etc/fstab", text, len, mentions, remarks, NULL);
-	for (guint i = 0; is_fine && i < mentions->len; i++) {
-		const WdrMention *m = mentions->pdata[i];
-		g_assert(m->offset <= len && m->len <= len - m->offset);
-		g_assert(strncmp(text + m->offset, m->text, m->len) == 0);
-	}
-	g_autoptr(WdrEdit) edit = wdr_edit_new(2, "etc/fstab", wdr_hash(text, len));
-	g_autoptr(GBytes) same = NULL;
-	bool is_applied = wdr_edit_apply(edit, text, len, &same, NULL);
-	g_assert(is_applied && g_bytes_get_size(same) == len);
-	return 0;
+	return fuzz_mentions(wdr_fstab_read, data, size);
 }

@@ -76,7 +76,7 @@ static bool fill(WdrVolume *from, WdrBlockDev *dev, GError **failure)
 {
 	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 4096, 256);
 	g_autoptr(WdrBuilder) builder = NULL;
-	WdrExtTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
+	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
 
 	spec.inodes = 1024;
 	if (!wdr_ext_builder_new(sup_world(), &target, &spec, &builder, failure))
@@ -246,6 +246,122 @@ START_TEST(progress_only_rises)
 }
 END_TEST
 
+/* A large file, and a writer that is slower than the readers: they must wait for it. */
+enum { HUGE_PIECES = 400, AHEAD_MAX = 32 };
+static gint pieces_read, pieces_written;
+
+static bool huge_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	int index = g_atomic_int_get(&pieces_read);
+
+	(void)content;
+	(void)error;
+	*ret = (WdrPiece){ .offset = (uint64_t)index * cap, .len = index < HUGE_PIECES ? cap : 0 };
+	memset(buf, index, cap);
+	g_atomic_int_inc(&pieces_read);
+	return true;
+}
+
+static void huge_free(WdrContent *content)
+{
+	g_free(content);
+}
+
+static bool huge_open(
+	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
+{
+	static const WdrContentOps ops = { huge_next, huge_free };
+
+	(void)v;
+	(void)node;
+	(void)entry;
+	(void)error;
+	*ret = g_new0(WdrContent, 1);
+	(*ret)->ops = &ops;
+	return true;
+}
+
+static bool huge_list(
+	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
+{
+	WdrName name = { .name = "huge", .id = 1, .kind = WDR_KIND_FILE, .links = 1 };
+
+	(void)v;
+	(void)folder;
+	return each(data, &name, error);
+}
+
+static bool huge_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
+{
+	(void)v;
+	(void)error;
+	*ret = sup_entry(node->id ? WDR_KIND_FILE : WDR_KIND_FOLDER, 0755);
+	ret->size = node->id ? HUGE_PIECES * UINT64_C(524288) : 0;
+	return true;
+}
+
+static bool slow_names(
+	WdrBuilder *b, const WdrPlace *folder, WdrChild *children, size_t n, GError **error)
+{
+	(void)b;
+	(void)folder;
+	(void)children;
+	(void)error;
+	return n == 1;
+}
+
+static bool slow_entry(WdrBuilder *b, const WdrPlace *at, const WdrEntry *entry, GError **error)
+{
+	(void)b;
+	(void)at;
+	(void)entry;
+	(void)error;
+	return true;
+}
+
+static bool slow_piece(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error)
+{
+	(void)b;
+	(void)piece;
+	(void)data;
+	(void)error;
+	g_usleep(300);
+	g_atomic_int_inc(&pieces_written);
+	ck_assert_int_le(
+		g_atomic_int_get(&pieces_read) - g_atomic_int_get(&pieces_written), AHEAD_MAX);
+	return true;
+}
+
+static bool slow_end(WdrBuilder *b, GError **error)
+{
+	(void)b;
+	(void)error;
+	return true;
+}
+
+static void huge_volume_free(WdrVolume *v)
+{
+	(void)v;
+}
+
+START_TEST(readers_wait_for_a_slow_writer)
+{
+	static const WdrVolumeOps volume_ops = { "huge", huge_list, huge_stat, huge_open,
+		huge_volume_free };
+	static const WdrBuilderOps builder_ops = { .fill_folder = slow_names,
+		.add = slow_entry,
+		.begin_file = slow_entry,
+		.piece = slow_piece,
+		.end_file = slow_end };
+	WdrVolume volume = { .ops = &volume_ops, .name = (char *)"huge" };
+	WdrBuilder builder = { .ops = &builder_ops };
+	WdrCarry carry = { .source = &volume, .builder = &builder };
+
+	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	ck_assert_int_eq(pieces_written, HUGE_PIECES);
+}
+END_TEST
+
 Suite *suite_carry(void)
 {
 	Suite *s = suite_create("move/carry");
@@ -259,6 +375,7 @@ Suite *suite_carry(void)
 	tcase_add_test(t, a_failing_record_ends_it);
 	tcase_add_test(t, replacements);
 	tcase_add_test(t, progress_only_rises);
+	tcase_add_test(t, readers_wait_for_a_slow_writer);
 	suite_add_tcase(s, t);
 	return s;
 }

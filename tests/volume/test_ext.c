@@ -86,7 +86,6 @@ START_TEST(the_kernel_sees_the_same)
 {
 	SupTree tree = { .seed = 4711 + (uint64_t)_i, .entries = 400 };
 	g_autoptr(WdrVolume) from = sup_tree(&tree);
-	g_autoptr(WdrBlockDev) dev = NULL;
 	g_auto(WdrExtSpec) spec = spec_of(0);
 
 	if (!sup_is_root()) {
@@ -230,7 +229,7 @@ START_TEST(xattrs_too_large)
 	wdr_entry_clear(&e);
 	sup_make_image(sup_path("disk"), SIZE);
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
-	WdrExtTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
+	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
 	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &builder, &error));
 	WdrCarry carry = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_UNSUPPORTED, "/file: its xattrs are larger than a block",
@@ -257,7 +256,7 @@ START_TEST(full_volumes)
 	spec.inodes = 128;
 	sup_make_image(sup_path("disk"), 16 * WDR_MIB);
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
-	WdrExtTarget target = { dev, 0, 16 * WDR_MIB, sup_folder(), NULL, NULL };
+	WdrBuildTarget target = { dev, 0, 16 * WDR_MIB, sup_folder(), NULL, NULL };
 	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &builder, &error));
 	WdrCarry carry = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_NO_SPACE,

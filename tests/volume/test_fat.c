@@ -281,7 +281,7 @@ static void cannot_hold(const char *path, const WdrEntry *e, const char *second,
 		wdr_memory_volume_add(m, second, e);
 	sup_make_image(sup_path("disk"), shapes[1].size);
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
-	WdrFatTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
+	WdrBuildTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
 	sup_ok(wdr_fat_builder_new(sup_world(), &target, &spec, &builder, &error));
 	WdrCarry carry = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_UNSUPPORTED, text, wdr_carry(sup_world(), &carry, NULL, &error));
@@ -316,7 +316,7 @@ START_TEST(a_full_volume)
 	wdr_memory_volume_generate(m, wdr_memory_volume_add(m, "large", &e), 0, 65 * WDR_MIB, 1);
 	sup_make_image(sup_path("disk"), shapes[1].size);
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
-	WdrFatTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
+	WdrBuildTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
 	sup_ok(wdr_fat_builder_new(sup_world(), &target, &spec, &builder, &error));
 	WdrCarry carry = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_NO_SPACE, "/large: the new FAT volume is full",
