@@ -255,6 +255,7 @@ static WdrEntry make_entry(Making *k, WdrKind kind)
 	e.atime = make_time(k);
 	e.uid = pick(k, 3) ? 0 : pick(k, 2000000000);
 	e.gid = pick(k, 70000);
+	e.project = k->spec->has_projects ? pick(k, 5000) : 0;
 	make_xattrs(k, &e);
 	return e;
 }

@@ -77,6 +77,7 @@ typedef struct {
 	uint64_t seed;
 	unsigned entries;
 	bool is_fat;         /* only what FAT can hold */
+	bool has_projects;   /* project ids, which not all volumes hold */
 	bool has_old_inodes; /* only what inodes of 128 bytes can hold */
 } SupTree;
 WdrVolume *sup_tree(const SupTree *t);

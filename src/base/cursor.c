@@ -69,14 +69,6 @@ uint64_t wdr_cursor_le64(WdrCursor *c)
 	return little_endian(c, 8);
 }
 
-uint32_t wdr_cursor_be32(WdrCursor *c)
-{
-	const uint8_t *at = wdr_cursor_bytes(c, 4);
-
-	return at ? (uint32_t)at[0] << 24 | (uint32_t)at[1] << 16 | (uint32_t)at[2] << 8 | at[3]
-		  : 0;
-}
-
 void wdr_put_le16(uint8_t *at, uint16_t value)
 {
 	at[0] = (uint8_t)value;

@@ -25,7 +25,6 @@ uint8_t wdr_cursor_u8(WdrCursor *c);
 uint16_t wdr_cursor_le16(WdrCursor *c);
 uint32_t wdr_cursor_le32(WdrCursor *c);
 uint64_t wdr_cursor_le64(WdrCursor *c);
-uint32_t wdr_cursor_be32(WdrCursor *c);
 /* Borrowed bytes inside the cursor's data, NULL on overrun. */
 const uint8_t *wdr_cursor_bytes(WdrCursor *c, size_t len);
 

@@ -53,6 +53,16 @@ static char *packing_file(const Move *m, const WdrItineraryPart *p)
 
 /* ---- before anything is written ---- */
 
+/* Notes that the itinerary does not have already: the source may have changed since. */
+static void tell_notes(const Move *m, const GPtrArray *notes)
+{
+	for (guint i = 0; i < notes->len; i++) {
+		if (!g_ptr_array_find_with_equal_func(
+			    m->it->notes, notes->pdata[i], g_str_equal, NULL))
+			wdr_world_note(m->world, "%s", (const char *)notes->pdata[i]);
+	}
+}
+
 static bool open_source(Move *m, GError **error)
 {
 	g_autoptr(GPtrArray) notes = g_ptr_array_new_with_free_func(g_free);
@@ -63,8 +73,10 @@ static bool open_source(Move *m, GError **error)
 	if (!wdr_disk_find(m->world, text, &disk, error))
 		return false;
 	wdr_world_step(m->world, "looking at the source %s", m->it->source.name);
-	return wdr_source_open(m->world, disk, m->state, notes, &m->source, error) &&
-	       wdr_itinerary_disk_describe(m->source->disk, m->source->system->dev, &now, error) &&
+	if (!wdr_source_open(m->world, disk, m->state, notes, &m->source, error))
+		return false;
+	tell_notes(m, notes);
+	return wdr_itinerary_disk_describe(m->source->disk, m->source->system->dev, &now, error) &&
 	       wdr_itinerary_check_disk(&m->it->source, &now, "source", error);
 }
 

@@ -176,6 +176,9 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 					"%s: a move to this disk was begun and not ended; "
 					"it will not boot\n",
 					name);
+			if (p->ext.has_errors)
+				wdr_out_text(out, WDR_STYLE_BAD,
+					"%s: the kernel noted errors in this volume\n", name);
 			if (p->ext.needs_recovery)
 				wdr_out_text(out, WDR_STYLE_REMARK,
 					"%s: in use, or not unmounted cleanly: its journal is not empty\n",

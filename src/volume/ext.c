@@ -539,7 +539,6 @@ void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret)
 {
 	ext2_filsys fs = ((Ext *)v)->fs;
 	struct ext2_super_block *sb = fs->super;
-	struct ext2_inode journal;
 
 	memset(ret, 0, sizeof(*ret));
 	e2p_uuid_to_str(sb->s_uuid, ret->uuid);
@@ -549,12 +548,8 @@ void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret)
 	ret->size_bytes = ext2fs_blocks_count(sb) * (uint64_t)fs->blocksize;
 	ret->free_bytes = ext2fs_free_blocks_count(sb) * (uint64_t)fs->blocksize;
 	ret->inodes = sb->s_inodes_count;
-	ret->free_inodes = sb->s_free_inodes_count;
 	ret->needs_recovery = ext2fs_has_feature_journal_needs_recovery(sb);
-	ret->has_errors = (sb->s_state & EXT2_ERROR_FS) != 0 ||
-			  (!ext2fs_has_feature_journal(sb) && !(sb->s_state & EXT2_VALID_FS));
-	if (sb->s_journal_inum && ext2fs_read_inode(fs, sb->s_journal_inum, &journal) == 0)
-		ret->journal_bytes = EXT2_I_SIZE(&journal);
+	ret->has_errors = (sb->s_state & EXT2_ERROR_FS) != 0;
 	ret->features = feature_names(sb);
 }
 

@@ -13,11 +13,9 @@ typedef struct {
 	char label[17];
 	uint32_t block_size, inode_size;
 	uint64_t size_bytes, free_bytes;
-	uint64_t inodes, free_inodes;
-	uint64_t journal_bytes;
+	uint64_t inodes;
 	bool needs_recovery; /* the journal holds changes that are not in their places */
-	bool has_errors;     /* the kernel noted errors, or it was not unmounted cleanly without a
-				journal */
+	bool has_errors;     /* the kernel noted errors in it */
 	char *features;      /* names as mkfs.ext4 takes them, with commas */
 } WdrExtInfo;
 void wdr_ext_info_clear(WdrExtInfo *info);

@@ -34,16 +34,6 @@ START_TEST(little_endian)
 }
 END_TEST
 
-START_TEST(big_endian)
-{
-	const uint8_t bytes[] = { 0x27, 0x05, 0x19, 0x56 };
-	WdrCursor c = wdr_cursor(bytes, sizeof(bytes));
-
-	ck_assert_uint_eq(wdr_cursor_be32(&c), 0x27051956);
-	ck_assert_uint_eq(wdr_cursor_left(&c), 0);
-}
-END_TEST
-
 START_TEST(overrun_sticks)
 {
 	const uint8_t bytes[] = { 1, 2, 3, 4 };
@@ -91,7 +81,6 @@ Suite *suite_cursor(void)
 	TCase *t = tcase_create("cursor");
 
 	tcase_add_loop_test(t, little_endian, 0, (int)G_N_ELEMENTS(cases));
-	tcase_add_test(t, big_endian);
 	tcase_add_test(t, overrun_sticks);
 	tcase_add_test(t, seek_to_the_end_is_fine);
 	tcase_add_test(t, put_and_get);

@@ -97,18 +97,25 @@ char *bench_root_file(const char *image, const char *file)
 	return SUP_TOOL("debugfs", "-R", request, sup_path("root.ext"));
 }
 
-void bench_put_root_file(const char *image, const char *file, const char *text)
+void bench_change_root(const char *image, const char *const *requests)
 {
-	g_autofree char *remove = g_strconcat("rm /", file, NULL);
-	g_autofree char *write = g_strdup_printf("write %s %s", sup_path("put"), file);
 	g_autofree char *command =
 		g_strdup_printf("dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
 			sup_path("root.ext"), image);
 	const char *argv[] = { "sh", "-c", command, NULL };
 
-	sup_write(sup_path("put"), text);
 	cut_out(image);
-	SUP_TOOL("debugfs", "-w", "-R", remove, sup_path("root.ext"));
-	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("root.ext"));
+	for (size_t i = 0; requests[i]; i++)
+		SUP_TOOL("debugfs", "-w", "-R", requests[i], sup_path("root.ext"));
 	sup_tool(argv);
+}
+
+void bench_put_root_file(const char *image, const char *file, const char *text)
+{
+	g_autofree char *remove = g_strconcat("rm /", file, NULL);
+	g_autofree char *write = g_strdup_printf("write %s %s", sup_path("put"), file);
+	const char *requests[] = { remove, write, NULL };
+
+	sup_write(sup_path("put"), text);
+	bench_change_root(image, requests);
 }

@@ -20,6 +20,8 @@ void bench_expect(const SupRun *run, int code, const char *text);
 char *bench_boot_file(const char *image, const char *file);
 char *bench_root_file(const char *image, const char *file);
 void bench_put_boot_file(const char *image, const char *file, const char *text);
+/* Requests to debugfs for the root volume. */
+void bench_change_root(const char *image, const char *const *requests);
 void bench_put_root_file(const char *image, const char *file, const char *text);
 
 #define BOOT_AT UINT64_C(4194304)

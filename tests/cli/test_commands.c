@@ -120,6 +120,16 @@ START_TEST(survey_of_an_image)
 }
 END_TEST
 
+START_TEST(survey_tells_of_errors_that_the_kernel_noted)
+{
+	static const char *const requests[] = { "ssv state 3", NULL };
+
+	bench_change_root(bench_path("dev/mmcblk0"), requests);
+	SupRun run = BENCH_RUN("survey");
+	bench_expect(&run, 0, "mmcblk0p2: the kernel noted errors in this volume");
+}
+END_TEST
+
 START_TEST(survey_of_this_machine)
 {
 	SupRun run = WANDERITAS("survey");
@@ -195,6 +205,7 @@ Suite *suite_commands(void)
 	tcase_add_test(t, survey_shows_all);
 	tcase_add_test(t, survey_as_json);
 	tcase_add_test(t, survey_of_an_image);
+	tcase_add_test(t, survey_tells_of_errors_that_the_kernel_noted);
 	tcase_add_test(t, survey_of_this_machine);
 	tcase_add_test(t, survey_tells_of_missing_rights);
 	tcase_add_test(t, draft_changes_nothing);

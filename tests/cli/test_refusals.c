@@ -148,14 +148,9 @@ END_TEST
 
 START_TEST(a_source_without_root)
 {
-	bench_put_root_file(CARD, "etc/fstab", "x");
-	SUP_TOOL("debugfs", "-w", "-R", "rm /etc/fstab", sup_path("root.ext"));
-	SUP_TOOL("debugfs", "-w", "-R", "rm /etc/os-release", sup_path("root.ext"));
-	g_autofree char *command =
-		g_strdup_printf("dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
-			sup_path("root.ext"), CARD);
-	const char *argv[] = { "sh", "-c", command, NULL };
-	sup_tool(argv);
+	static const char *const requests[] = { "rm /etc/fstab", "rm /etc/os-release", NULL };
+
+	bench_change_root(CARD, requests);
 	move_refused("no ext4 volume with a system on it");
 }
 END_TEST

@@ -62,6 +62,7 @@ START_TEST(built_volumes_hold_what_was_given)
 		.entries = 250,
 		.is_fat = shapes[shape].inode_size == 128 };
 	tree.has_old_inodes = tree.is_fat;
+	tree.has_projects = strcmp(shapes[shape].name, "project ids, large inodes") == 0;
 	g_autoptr(WdrVolume) from = sup_tree(&tree);
 
 	build(from, shape);

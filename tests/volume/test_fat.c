@@ -43,7 +43,7 @@ static bool against_mcopy(void *data, const WdrCarried *c, GError **error)
 	g_autofree char *path = g_build_filename(a->out, c->path, NULL);
 
 	(void)error;
-	/* mtools knows no surrogates; the kernel sees them in the_kernel_sees_the_same. */
+	/* mtools knows no surrogates; a_copy_of_a_copy_is_the_same has them. */
 	if (strstr(c->path, "\xf0\x9f"))
 		return true;
 	if (c->entry->kind == WDR_KIND_FOLDER) {
