@@ -210,7 +210,7 @@ static void add_attributes(WdrMemoryVolume *m)
 
 static void add_shapes(WdrMemoryVolume *m)
 {
-	uint64_t sparse = add_file(m, "srv/recordings.db", 0640, WARDEN);
+	uint64_t sparse = add_file(m, "srv/sightings.db", 0640, WARDEN);
 	uint64_t swap = add_file(m, "var/swap", 0600, 0);
 	uint64_t linked = add_file(m, "usr/bin/counter", 04755, 0);
 
