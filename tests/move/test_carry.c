@@ -91,7 +91,7 @@ START_TEST(every_write_can_fail)
 	SupTree tree = { .seed = 21, .entries = 120 };
 	gint accesses = 1;
 
-	for (bool is_fine = false; !is_fine; accesses += accesses < 30 ? 1 : 7) {
+	for (bool is_fine = false; !is_fine; accesses++) {
 		g_autoptr(WdrVolume) from = sup_tree(&tree);
 		g_autoptr(GError) failure = NULL;
 		Bad *bad = NULL;
@@ -107,7 +107,7 @@ START_TEST(every_write_can_fail)
 }
 END_TEST
 
-START_TEST(every_read_can_fail)
+START_TEST(reads_can_fail_anywhere)
 {
 	SupTree tree = { .seed = 21, .entries = 120 };
 	bool is_fine = false;
@@ -370,7 +370,7 @@ Suite *suite_carry(void)
 	tcase_set_timeout(t, 180);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, every_write_can_fail);
-	tcase_add_test(t, every_read_can_fail);
+	tcase_add_test(t, reads_can_fail_anywhere);
 	tcase_add_test(t, a_stop_ends_it);
 	tcase_add_test(t, a_failing_record_ends_it);
 	tcase_add_test(t, replacements);
