@@ -300,6 +300,16 @@ void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volum
 	wdr_ext_volume_info(volume, &part->ext);
 }
 
+WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number)
+{
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		if (p->partition->number == number)
+			return p;
+	}
+	return NULL;
+}
+
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part)
 {
 	return (WdrIdentity){ part->probe.uuid, part->probe.label, part->partition->partuuid,

@@ -63,6 +63,8 @@ void wdr_system_look_again(WdrSystem *s);
 /* PRETTY_NAME of an os-release file's text (may be NULL); NULL: not there. The caller's. */
 char *wdr_os_name(const char *release);
 const char *wdr_role_name(WdrRole role); /* "boot", …; "" for none */
+/* The part with this number; NULL: none. */
+WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number);
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part);
 /* The parts that an address names on this disk; *ret_count how many. The first, or NULL. */
 WdrSystemPart *wdr_system_resolve(const WdrSystem *s, const WdrAddress *a, unsigned *ret_count);

@@ -101,8 +101,7 @@ static bool fit_fat(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p
 	uint64_t need = 0;
 
 	wdr_fat_spec_like(&from->fat, p->to.size, it->target.sector_size, &spec);
-	if (!wdr_fat_volume_check(from->volume, &measure, error) ||
-		!wdr_fat_volume_need(from->volume, spec.cluster_bytes, &need, error) ||
+	if (!wdr_fat_volume_need(from->volume, spec.cluster_bytes, &measure, &need, error) ||
 		!wdr_fat_spec_capacity(world, &spec, p->to.size, scratch, &capacity, error))
 		return false;
 	p->entries = measure.entries + 1;
@@ -111,22 +110,12 @@ static bool fit_fat(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p
 	return judge_room(it, p, capacity, need, error);
 }
 
-static const WdrSystemPart *source_part(const WdrSource *source, unsigned number)
-{
-	for (guint i = 0; i < source->system->parts->len; i++) {
-		const WdrSystemPart *p = source->system->parts->pdata[i];
-		if (p->partition->number == number)
-			return p;
-	}
-	return NULL;
-}
-
 static bool fit_all(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
 	const char *scratch, GError **error)
 {
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
-		const WdrSystemPart *from = source_part(source, p->number);
+		const WdrSystemPart *from = wdr_system_part(source->system, p->number);
 		bool is_ext = strcmp(p->fs, "ext4") == 0;
 		if (!(is_ext ? fit_ext(world, it, p, from, scratch, error)
 			     : fit_fat(world, it, p, from, scratch, error)))

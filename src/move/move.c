@@ -98,12 +98,7 @@ static bool open_target(Move *m, GError **error)
 
 static WdrSystemPart *source_part(const Move *m, unsigned number)
 {
-	for (guint i = 0; i < m->source->system->parts->len; i++) {
-		WdrSystemPart *p = m->source->system->parts->pdata[i];
-		if (p->partition->number == number)
-			return p;
-	}
-	return NULL;
+	return wdr_system_part(m->source->system, number);
 }
 
 /* Every part is still the volume that it was. */

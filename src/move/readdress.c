@@ -263,21 +263,12 @@ static WdrEdit *edit_of(const Editing *e, const WdrMention *m, WdrHash hash)
 	return edit;
 }
 
-static WdrVolume *volume_of(const Editing *e, unsigned number)
-{
-	for (guint i = 0; i < e->source->system->parts->len; i++) {
-		const WdrSystemPart *p = e->source->system->parts->pdata[i];
-		if (p->partition->number == number)
-			return p->volume;
-	}
-	return NULL;
-}
-
 static bool read_file(const Editing *e, unsigned number, const char *file, char **ret,
 	size_t *ret_len, GError **error)
 {
-	if (!wdr_volume_read_file(
-		    volume_of(e, number), file, WDR_BOOT_FILE_BYTES_MAX, ret, ret_len, error))
+	const WdrSystemPart *part = wdr_system_part(e->source->system, number);
+
+	if (!wdr_volume_read_file(part->volume, file, WDR_BOOT_FILE_BYTES_MAX, ret, ret_len, error))
 		return false;
 	return *ret ? true : wdr_error_set(error, WDR_ERROR_FORMAT, "/%s is gone", file);
 }

@@ -42,25 +42,6 @@ static bool valid_ino(Ext *x, uint64_t ino, GError **error)
 	return bad_inode(x, ino, error, "a name leads to this number, which no file can have");
 }
 
-static bool kind_of_mode(unsigned mode, WdrKind *ret)
-{
-	static const struct {
-		unsigned mode;
-		WdrKind kind;
-	} kinds[] = { { LINUX_S_IFREG, WDR_KIND_FILE }, { LINUX_S_IFDIR, WDR_KIND_FOLDER },
-		{ LINUX_S_IFLNK, WDR_KIND_SYMLINK }, { LINUX_S_IFCHR, WDR_KIND_CHAR },
-		{ LINUX_S_IFBLK, WDR_KIND_BLOCK }, { LINUX_S_IFIFO, WDR_KIND_FIFO },
-		{ LINUX_S_IFSOCK, WDR_KIND_SOCKET } };
-
-	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
-		if (kinds[i].mode == (mode & LINUX_S_IFMT)) {
-			*ret = kinds[i].kind;
-			return true;
-		}
-	}
-	return false;
-}
-
 /* ---- folders ---- */
 
 typedef struct {
@@ -89,7 +70,7 @@ static bool list_name(Listing *l, const struct ext2_dir_entry *d)
 	if (code)
 		return wdr_ext_error(&l->error, code, "%s: inode %u", l->x->volume.name, d->inode);
 	WdrName found = { .name = name, .id = d->inode, .links = inode.i_links_count };
-	if (inode.i_links_count == 0 || !kind_of_mode(inode.i_mode, &found.kind))
+	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &found.kind))
 		return bad_inode(
 			l->x, d->inode, &l->error, "a name leads to it, but it is not in use");
 	return l->each(l->data, &found, &l->error);
@@ -285,7 +266,7 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 	struct ext2_inode *small = (struct ext2_inode *)&in;
 
 	memcpy(&in, raw, sizeof(in));
-	if (!kind_of_mode(in.i_mode, &ret->kind))
+	if (!wdr_kind_of_mode(in.i_mode, &ret->kind))
 		return bad_inode(x, ino, error, "of no known kind");
 	if (in.i_flags & (EXT4_ENCRYPT_FL | EXT4_VERITY_FL))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,

@@ -46,6 +46,12 @@ static ext2_ino_t ino_of(const Build *b, uint64_t serial)
 
 /* ---- inodes ---- */
 
+/* Room for one inode, also when those on the medium are smaller than the library's struct. */
+static uint8_t *new_inode(ext2_filsys fs)
+{
+	return g_malloc0(MAX(EXT2_INODE_SIZE(fs->super), sizeof(struct ext2_inode_large)));
+}
+
 static uint16_t mode_of(const WdrEntry *e)
 {
 	static const uint16_t kinds[] = { LINUX_S_IFREG, LINUX_S_IFDIR, LINUX_S_IFLNK,
@@ -220,8 +226,7 @@ static bool make_lost_and_found(Build *b, GArray *names, GError **error)
 	WdrExtName name = { "lost+found", 10, EXT2_FT_DIR, EXT2_GOOD_OLD_FIRST_INO, 0, 0 };
 	WdrEntry e = { .kind = WDR_KIND_FOLDER, .mode = 0700 };
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtName));
-	g_autofree uint8_t *raw = g_malloc0(
-		MAX(EXT2_INODE_SIZE(b->blocks.fs->super), sizeof(struct ext2_inode_large)));
+	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
 
 	e.mtime.sec = e.atime.sec = e.ctime.sec = e.crtime.sec = b->blocks.fs->super->s_mkfs_time;
 	put_owner_and_times(
@@ -245,8 +250,7 @@ static bool build_fill_folder(
 {
 	Build *b = (Build *)builder;
 	g_autoptr(GArray) names = g_array_sized_new(FALSE, FALSE, sizeof(WdrExtName), (guint)n + 1);
-	g_autofree uint8_t *raw = g_malloc0(
-		MAX(EXT2_INODE_SIZE(b->blocks.fs->super), sizeof(struct ext2_inode_large)));
+	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
 	bool has_lost_and_found = false;
 
 	for (size_t i = 0; i < n; i++) {
@@ -316,8 +320,7 @@ static bool build_add(
 {
 	Build *b = (Build *)builder;
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	g_autofree uint8_t *raw = g_malloc0(
-		MAX(EXT2_INODE_SIZE(b->blocks.fs->super), sizeof(struct ext2_inode_large)));
+	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
 	ext2_ino_t ino = ino_of(b, at->serial);
 	uint64_t blocks = 0;
@@ -495,8 +498,7 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links, GError **error)
 {
 	Build *b = (Build *)builder;
-	g_autofree uint8_t *raw = g_malloc0(
-		MAX(EXT2_INODE_SIZE(b->blocks.fs->super), sizeof(struct ext2_inode_large)));
+	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
 
 	if (!wdr_ext_table_get(b->table, ino_of(b, serial), raw, error))
 		return false;
@@ -575,8 +577,7 @@ static bool drop_lost_and_found(ext2_filsys fs, GError **error)
 /* Its inode too: e2fsck looks at what is in the table, whatever the bitmap says. */
 static bool clear_lost_and_found(Build *b, GError **error)
 {
-	g_autofree uint8_t *raw = g_malloc0(
-		MAX(EXT2_INODE_SIZE(b->blocks.fs->super), sizeof(struct ext2_inode_large)));
+	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
 
 	return wdr_ext_table_put(b->table, EXT2_GOOD_OLD_FIRST_INO, raw, error);
 }
@@ -605,7 +606,7 @@ bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	b->dev = target->dev;
 	b->blocks.offset = target->offset;
 	b->file.runs = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	b->file.inode = g_malloc0(MAX(EXT2_INODE_SIZE(fs->super), sizeof(struct ext2_inode_large)));
+	b->file.inode = new_inode(fs);
 	b->xattr_block = g_malloc0(fs->blocksize);
 	b->blocks.alloc.fs = fs;
 	errcode_t code = ext2fs_read_bitmaps(fs);

@@ -145,7 +145,6 @@ typedef struct {
 
 static void take_long(LongName *l, const uint8_t *d)
 {
-	static const uint8_t at[FAT_LONG_UNITS] = { 1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30 };
 	unsigned number = d[0] & ~(unsigned)LONG_LAST;
 
 	if (d[0] & LONG_LAST) {
@@ -161,7 +160,7 @@ static void take_long(LongName *l, const uint8_t *d)
 	}
 	l->expected = number - 1;
 	for (size_t i = 0; i < FAT_LONG_UNITS; i++)
-		l->units[(number - 1) * FAT_LONG_UNITS + i] = wdr_get_le16(d + at[i]);
+		l->units[(number - 1) * FAT_LONG_UNITS + i] = wdr_get_le16(d + wdr_fat_long_at[i]);
 }
 
 /* The entry's name: the long one if it is whole and belongs to this short one, as the kernel does.

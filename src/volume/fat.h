@@ -39,9 +39,10 @@ typedef struct {
  * in a circle, is too short, or is shared, a name that cannot be, or FATs that differ. */
 bool wdr_fat_volume_check(
 	WdrVolume *v, WdrFatMeasure *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Bytes that the same entries take with another cluster size. Call after a check. */
-bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, uint64_t *ret,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Counts the entries, and the bytes that they take with another cluster size. Follows no chains of
+ * files: for a volume that was checked. */
+bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, WdrFatMeasure *ret_measure,
+	uint64_t *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* A sparse file of the volume's size with all of its structure (boot sectors, FATs, folders) but no
  * file contents: what fsck.fat looks at. */
 bool wdr_fat_volume_copy_structure(

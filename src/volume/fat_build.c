@@ -75,7 +75,6 @@ static uint8_t *add_slot(GByteArray *image)
 static void add_long(
 	GByteArray *image, const uint16_t *units, size_t len, const uint8_t *short_name)
 {
-	static const uint8_t at[FAT_LONG_UNITS] = { 1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30 };
 	size_t parts = (len + FAT_LONG_UNITS - 1) / FAT_LONG_UNITS;
 
 	for (size_t part = parts; part > 0; part--) {
@@ -86,9 +85,9 @@ static void add_long(
 		for (size_t i = 0; i < FAT_LONG_UNITS; i++) {
 			size_t unit = (part - 1) * FAT_LONG_UNITS + i;
 			/* One 0 behind the name, 0xffff behind that. */
-			wdr_put_le16(d + at[i], unit < len    ? units[unit]
-						: unit == len ? 0
-							      : 0xffff);
+			wdr_put_le16(d + wdr_fat_long_at[i], unit < len    ? units[unit]
+							     : unit == len ? 0
+									   : 0xffff);
 		}
 	}
 }

@@ -183,7 +183,8 @@ bool wdr_fat_volume_check(WdrVolume *v, WdrFatMeasure *ret, GError **error)
 	return true;
 }
 
-bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, uint64_t *ret, GError **error)
+bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, WdrFatMeasure *ret_measure,
+	uint64_t *ret, GError **error)
 {
 	WdrFat *f = (WdrFat *)v;
 	Walk w = { .f = f, .cluster_bytes = cluster_bytes, .copy_fd = -1 };
@@ -191,6 +192,7 @@ bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, uint64_t *ret, GE
 	if (!walk(&w, error))
 		return false;
 	*ret = w.need;
+	*ret_measure = w.measure;
 	return true;
 }
 

@@ -22,6 +22,9 @@ enum {
 	FAT_CASE_EXTENSION = 0x10,
 };
 
+/* Where the units of a name stand in a long entry. */
+extern const uint8_t wdr_fat_long_at[FAT_LONG_UNITS];
+
 /* Where things lie; offsets are bytes from the volume's start. All checked against the volume. */
 typedef struct {
 	unsigned width;

@@ -77,25 +77,6 @@ static int open_quietly(const Tree *t, const char *path)
 	return fd >= 0 || errno != EPERM ? fd : open_below(t, path, O_RDONLY);
 }
 
-static bool kind_of(unsigned mode, WdrKind *ret)
-{
-	static const struct {
-		unsigned mode;
-		WdrKind kind;
-	} kinds[] = { { S_IFREG, WDR_KIND_FILE }, { S_IFDIR, WDR_KIND_FOLDER },
-		{ S_IFLNK, WDR_KIND_SYMLINK }, { S_IFCHR, WDR_KIND_CHAR },
-		{ S_IFBLK, WDR_KIND_BLOCK }, { S_IFIFO, WDR_KIND_FIFO },
-		{ S_IFSOCK, WDR_KIND_SOCKET } };
-
-	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
-		if (kinds[i].mode == (mode & S_IFMT)) {
-			*ret = kinds[i].kind;
-			return true;
-		}
-	}
-	return false;
-}
-
 static bool list_one(
 	Tree *t, int fd, const struct dirent *d, WdrListFunc each, void *data, GError **error)
 {
@@ -107,7 +88,7 @@ static bool list_one(
 		/* Gone since the folder was read: a running system does that. */
 		return errno == ENOENT ? true : wdr_error_set_errno(error, errno, "%s", d->d_name);
 	WdrName name = { .name = d->d_name, .id = st.st_ino, .links = st.st_nlink };
-	if (!kind_of(st.st_mode, &name.kind))
+	if (!wdr_kind_of_mode(st.st_mode, &name.kind))
 		return wdr_error_set(
 			error, WDR_ERROR_UNSUPPORTED, "%s is of no known kind", d->d_name);
 	/* What is mounted here belongs to another volume: an empty folder stands for it. */
@@ -213,7 +194,7 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 
 	if (statx(fd, "", AT_EMPTY_PATH, STATX_BASIC_STATS | STATX_BTIME, &st) != 0)
 		return wdr_error_set_errno(error, errno, "looking at it");
-	if (!kind_of(st.stx_mode, &ret->kind))
+	if (!wdr_kind_of_mode(st.stx_mode, &ret->kind))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "of no known kind");
 	ret->mode = st.stx_mode & 07777;
 	ret->uid = st.stx_uid;

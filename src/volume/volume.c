@@ -2,6 +2,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 
 void wdr_entry_clear(WdrEntry *entry)
 {
@@ -33,6 +34,25 @@ void wdr_entry_sort_xattrs(WdrEntry *entry)
 {
 	if (entry->n_xattrs > 1)
 		qsort(entry->xattrs, entry->n_xattrs, sizeof(*entry->xattrs), by_name);
+}
+
+bool wdr_kind_of_mode(unsigned mode, WdrKind *ret)
+{
+	static const struct {
+		unsigned mode;
+		WdrKind kind;
+	} kinds[] = { { S_IFREG, WDR_KIND_FILE }, { S_IFDIR, WDR_KIND_FOLDER },
+		{ S_IFLNK, WDR_KIND_SYMLINK }, { S_IFCHR, WDR_KIND_CHAR },
+		{ S_IFBLK, WDR_KIND_BLOCK }, { S_IFIFO, WDR_KIND_FIFO },
+		{ S_IFSOCK, WDR_KIND_SOCKET } };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
+		if (kinds[i].mode == (mode & S_IFMT)) {
+			*ret = kinds[i].kind;
+			return true;
+		}
+	}
+	return false;
 }
 
 const char *wdr_kind_name(WdrKind kind)

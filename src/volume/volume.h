@@ -68,6 +68,9 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrEntry, wdr_entry_clear)
 /* Takes a copy of name and value into the entry. Call wdr_entry_sort_xattrs() after the last. */
 void wdr_entry_add_xattr(WdrEntry *entry, const char *name, const void *value, size_t len);
 void wdr_entry_sort_xattrs(WdrEntry *entry);
+/* From the type bits of a mode (S_IFMT), which ext has on the medium as the kernel tells them.
+ * False: no known kind. */
+bool wdr_kind_of_mode(unsigned mode, WdrKind *ret);
 const char *wdr_kind_name(WdrKind kind); /* "file", "folder", … */
 
 /* An entry's identity within its volume: back ends use the number or the path. The number is the

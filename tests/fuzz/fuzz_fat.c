@@ -14,6 +14,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	g_autoptr(WdrVolume) v = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	WdrFatMeasure measure;
+	WdrFatMeasure again;
 	WdrFatInfo info;
 	uint64_t need = 0;
 
@@ -23,7 +24,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		return 0;
 	bool is_sound = wdr_fat_volume_info(v, &info, NULL) &&
 			wdr_fat_volume_check(v, &measure, NULL) &&
-			wdr_fat_volume_need(v, 4096, &need, NULL);
+			wdr_fat_volume_need(v, 4096, &again, &need, NULL) &&
+			again.entries == measure.entries;
 	WdrCarry carry = { .source = v };
 	if (is_sound && measure.file_bytes < 64 * 1024 * 1024 &&
 		!wdr_carry(world, &carry, NULL, NULL))
