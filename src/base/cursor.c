@@ -1,5 +1,7 @@
 #include "base/cursor.h"
 
+#include <glib.h>
+
 WdrCursor wdr_cursor(const void *data, size_t len)
 {
 	return (WdrCursor){ .data = data, .len = len };
@@ -67,6 +69,19 @@ uint32_t wdr_cursor_le32(WdrCursor *c)
 uint64_t wdr_cursor_le64(WdrCursor *c)
 {
 	return little_endian(c, 8);
+}
+
+uint32_t wdr_cursor_be32(WdrCursor *c)
+{
+	/* The macro may use its argument four times. */
+	uint32_t swapped = wdr_cursor_le32(c);
+
+	return GUINT32_SWAP_LE_BE(swapped);
+}
+
+void wdr_put_be32(uint8_t *at, uint32_t value)
+{
+	wdr_put_le32(at, GUINT32_SWAP_LE_BE(value));
 }
 
 void wdr_put_le16(uint8_t *at, uint16_t value)

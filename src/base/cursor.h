@@ -25,11 +25,13 @@ uint8_t wdr_cursor_u8(WdrCursor *c);
 uint16_t wdr_cursor_le16(WdrCursor *c);
 uint32_t wdr_cursor_le32(WdrCursor *c);
 uint64_t wdr_cursor_le64(WdrCursor *c);
+uint32_t wdr_cursor_be32(WdrCursor *c);
 /* Borrowed bytes inside the cursor's data, NULL on overrun. */
 const uint8_t *wdr_cursor_bytes(WdrCursor *c, size_t len);
 
 void wdr_put_le16(uint8_t *at, uint16_t value);
 void wdr_put_le32(uint8_t *at, uint32_t value);
 void wdr_put_le64(uint8_t *at, uint64_t value);
+void wdr_put_be32(uint8_t *at, uint32_t value);
 uint16_t wdr_get_le16(const uint8_t *at);
 uint32_t wdr_get_le32(const uint8_t *at);

@@ -410,6 +410,41 @@ bool wdr_parttable_write(WdrBlockDev *dev, const WdrPartTable *t, bool with_mark
 	return wdr_blockdev_flush(dev, error) && read_back(dev, t, with_marks, error);
 }
 
+static bool rename_partition(
+	FdiskContext *cxt, WdrBlockDev *dev, const WdrPartition *p, GError **error)
+{
+	g_autoptr(FdiskPartition) pa = NULL;
+	int failed = fdisk_get_partition(cxt, p->number - 1, &pa);
+
+	if (!failed)
+		failed = fdisk_partition_set_uuid(pa, p->partuuid);
+	if (!failed)
+		failed = fdisk_set_partition(cxt, p->number - 1, pa);
+	return !failed || fdisk_failed(error, dev, failed, "giving a partition a new GUID");
+}
+
+bool wdr_parttable_rename(WdrBlockDev *dev, const WdrPartTable *t, GError **error)
+{
+	g_autoptr(GString) damage = g_string_new(NULL);
+	g_autoptr(FdiskContext) cxt = NULL;
+	g_autofree char *id = g_strconcat(t->kind == WDR_TABLE_MBR ? "0x" : "", t->id, NULL);
+
+	if (!begin(dev, false, damage, &cxt, error))
+		return false;
+	int failed = fdisk_set_disklabel_id_from_string(cxt, id);
+	if (failed)
+		return fdisk_failed(error, dev, failed, "giving the disk a new identifier");
+	for (guint i = 0; t->kind == WDR_TABLE_GPT && i < t->partitions->len; i++) {
+		if (!rename_partition(cxt, dev, t->partitions->pdata[i], error))
+			return false;
+	}
+	failed = fdisk_write_disklabel(cxt);
+	if (failed)
+		return fdisk_failed(error, dev, failed, "writing the partition table");
+	g_clear_pointer(&cxt, fdisk_unref_context);
+	return wdr_blockdev_flush(dev, error) && read_back(dev, t, true, error);
+}
+
 uint64_t wdr_table_usable_end(WdrTableKind kind, uint64_t disk_size, uint32_t sector_size)
 {
 	if (kind == WDR_TABLE_GPT)

@@ -53,5 +53,11 @@ bool wdr_parttable_check(
 bool wdr_parttable_write(WdrBlockDev *dev, const WdrPartTable *t, bool with_marks,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* Gives a table and its partitions other identifiers and leaves all else as it is, loader code in
+ * the first sector included: those of `t`, which has the same partitions. Flushes, reads back,
+ * compares. */
+bool wdr_parttable_rename(
+	WdrBlockDev *dev, const WdrPartTable *t, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* Where partitions may lie in a new table of this kind. */
 uint64_t wdr_table_usable_end(WdrTableKind kind, uint64_t disk_size, uint32_t sector_size);

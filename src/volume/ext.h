@@ -37,6 +37,16 @@ typedef struct {
 bool wdr_ext_volume_measure(
 	WdrVolume *v, WdrExtMeasure *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* ---- changing ---- */
+
+/* Puts new content into an existing file of a volume that is not mounted: written into free blocks
+ * first, then the bitmaps, then the inode in one write, and the old blocks freed last; so a power
+ * cut leaves the old or the new content, and at worst blocks that e2fsck finds unused. Owner, mode,
+ * xattrs and inode number stay. dev must be open for writing. REFUSED: a journal with changes. */
+bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	const void *data, size_t len, const WdrTime *mtime,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- building ---- */
 
 /* What a new volume shall be like. */

@@ -170,12 +170,6 @@ static errcode_t region_write(
 		request_bytes(channel, count), data);
 }
 
-static errcode_t region_write_byte(
-	io_channel channel, unsigned long offset, int count, const void *data)
-{
-	return write_at(region_of(channel), offset, (uint64_t)count, data);
-}
-
 static errcode_t region_read32(io_channel channel, unsigned long block, int count, void *data)
 {
 	return region_read(channel, block, count, data);
@@ -203,7 +197,8 @@ struct struct_io_manager wdr_ext_region_manager = {
 	.read_blk = region_read32,
 	.write_blk = region_write32,
 	.flush = region_flush,
-	.write_byte = region_write_byte,
+	/* No write_byte: with one, the superblock would be written word by word, and a power cut
+	 * between two of them would leave a checksum that fits neither. */
 	.read_blk64 = region_read,
 	.write_blk64 = region_write,
 };

@@ -56,6 +56,20 @@ bool wdr_fat_volume_copy_structure(
 bool wdr_fat_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
 	const void *data, size_t len, int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* "ABCD-1234" as a number. */
+uint32_t wdr_fat_serial_of(const char *uuid);
+/* Gives the volume another serial, in the boot sector and its backup. */
+bool wdr_fat_set_serial(WdrBlockDev *dev, uint64_t offset, uint64_t size, uint32_t serial,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* A new file, whose name must fit 8.3 in one case ("cmdline.old"), in a folder that is there.
+ * Content first, then the FAT, then the entry. REFUSED: the name is taken. */
+bool wdr_fat_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	const void *data, size_t len, int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The entry first, then its clusters. A file that is not there is no error. */
+bool wdr_fat_remove_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- building ---- */
 
 typedef struct {

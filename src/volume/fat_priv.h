@@ -11,6 +11,8 @@ enum {
 	FAT_FOLDER_BYTES_MAX = 65536 * FAT_DIRENT_BYTES,
 	FAT_FIRST_CLUSTER = 2,
 
+	FAT_DELETED = 0xe5, /* first byte of an entry that is free again */
+
 	FAT_ATTR_READ_ONLY = 0x01,
 	FAT_ATTR_LABEL = 0x08,
 	FAT_ATTR_FOLDER = 0x10,

@@ -298,6 +298,107 @@ static bool tree_open(
 	return true;
 }
 
+/* ---- changing ---- */
+
+/* The folder that holds the path; *ret_name is borrowed from the path. */
+static int open_parent(const Tree *t, const char *path, const char **ret_name)
+{
+	const char *slash = strrchr(path, '/');
+	g_autofree char *folder = g_strndup(path, slash ? (size_t)(slash - path) : 0);
+
+	*ret_name = slash ? slash + 1 : path;
+	return open_below(t, folder, O_RDONLY | O_DIRECTORY);
+}
+
+/* The xattrs of the file that goes away. What a file system cannot hold is not there either. */
+static bool copy_xattrs(const Tree *t, const char *path, int fd, GError **error)
+{
+	g_auto(WdrFd) from = open_below(t, path, O_PATH);
+	g_auto(WdrEntry) entry = { 0 };
+
+	if (from < 0)
+		return true;
+	g_autofree char *proc_path = g_strdup_printf("/proc/self/fd/%d", from);
+	if (!read_xattrs(proc_path, &entry, error))
+		return false;
+	for (size_t i = 0; i < entry.n_xattrs; i++) {
+		const WdrXattr *x = &entry.xattrs[i];
+		if (fsetxattr(fd, x->name, x->value, x->len, 0) != 0 && errno != ENOTSUP)
+			return wdr_error_set_errno(error, errno, "setting xattr %s", x->name);
+	}
+	return true;
+}
+
+/* A file system without owners says EPERM to setting them, which is fine when they are right. */
+static bool set_metadata(int fd, const WdrEntry *like, GError **error)
+{
+	struct timespec times[2] = { { .tv_nsec = UTIME_OMIT },
+		{ like->mtime.sec, (long)like->mtime.nsec } };
+	struct stat st;
+
+	if (fchown(fd, like->uid, like->gid) != 0 &&
+		(fstat(fd, &st) != 0 || st.st_uid != like->uid || st.st_gid != like->gid))
+		return wdr_error_set_errno(error, errno, "setting the owner");
+	if (fchmod(fd, like->mode) != 0 && errno != EPERM)
+		return wdr_error_set_errno(error, errno, "setting the mode");
+	return futimens(fd, times) == 0 ||
+	       wdr_error_set_errno(error, errno, "setting the modification time");
+}
+
+static bool fill_temporary(const Tree *t, int fd, const char *path, const void *data, size_t len,
+	const WdrEntry *like, GError **error)
+{
+	return wdr_pwrite_all(fd, data, len, 0, error) && copy_xattrs(t, path, fd, error) &&
+	       set_metadata(fd, like, error) &&
+	       (fsync(fd) == 0 || wdr_error_set_errno(error, errno, "flushing"));
+}
+
+bool wdr_tree_put_file(WdrVolume *tree, const char *path, const void *data, size_t len,
+	const WdrEntry *like, GError **error)
+{
+	Tree *t = (Tree *)tree;
+	const char *name = NULL;
+	g_auto(WdrFd) folder = open_parent(t, path, &name);
+	g_autofree char *temporary = g_strdup_printf(".%s.wanderitas", name);
+
+	if (folder < 0)
+		return wdr_error_set_errno(
+			error, errno, "opening the folder of %s/%s", tree->name, path);
+	/* One that a kill left behind is ours to take away. */
+	unlinkat(folder, temporary, 0);
+	g_auto(WdrFd) fd =
+		openat(folder, temporary, O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+	if (fd < 0)
+		return wdr_error_set_errno(
+			error, errno, "creating a file beside %s/%s", tree->name, path);
+	if (!fill_temporary(t, fd, path, data, len, like, error)) {
+		g_prefix_error(error, "%s/%s: ", tree->name, path);
+		unlinkat(folder, temporary, 0);
+		return false;
+	}
+	if (renameat(folder, temporary, folder, name) != 0 || fsync(folder) != 0) {
+		wdr_error_set_errno(error, errno, "replacing %s/%s", tree->name, path);
+		unlinkat(folder, temporary, 0);
+		return false;
+	}
+	return true;
+}
+
+bool wdr_tree_remove_file(WdrVolume *tree, const char *path, GError **error)
+{
+	const char *name = NULL;
+	g_auto(WdrFd) folder = open_parent((Tree *)tree, path, &name);
+
+	if (folder < 0)
+		return errno == ENOENT ? true
+				       : wdr_error_set_errno(error, errno,
+						 "opening the folder of %s/%s", tree->name, path);
+	if (unlinkat(folder, name, 0) != 0 && errno != ENOENT)
+		return wdr_error_set_errno(error, errno, "removing %s/%s", tree->name, path);
+	return fsync(folder) == 0 ||
+	       wdr_error_set_errno(error, errno, "flushing the folder of %s/%s", tree->name, path);
+}
+
 static void tree_free(WdrVolume *v)
 {
 	close(((Tree *)v)->root);

@@ -183,11 +183,29 @@ static bool read_content(WdrContent *content, char *buf, size_t size, GError **e
 	}
 }
 
+bool wdr_volume_read_node(WdrVolume *v, const WdrNode *node, WdrEntry *entry, size_t limit,
+	char **ret, size_t *ret_len, GError **error)
+{
+	g_autoptr(WdrContent) content = NULL;
+
+	if (entry->size > limit)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s on %s is larger than %zu bytes",
+			node->path, v->name, limit);
+	g_autofree char *buf = g_malloc0((size_t)entry->size + 1);
+	if (!wdr_volume_open(v, node, entry, &content, error) ||
+		!read_content(content, buf, (size_t)entry->size, error)) {
+		g_prefix_error(error, "%s on %s: ", node->path, v->name);
+		return false;
+	}
+	*ret = g_steal_pointer(&buf);
+	*ret_len = (size_t)entry->size;
+	return true;
+}
+
 bool wdr_volume_read_file(
 	WdrVolume *v, const char *path, size_t limit, char **ret, size_t *ret_len, GError **error)
 {
 	g_auto(WdrEntry) entry = { 0 };
-	g_autoptr(WdrContent) content = NULL;
 	uint64_t id = 0;
 	bool found = false;
 
@@ -197,17 +215,6 @@ bool wdr_volume_read_file(
 		return false;
 	if (!found || entry.kind != WDR_KIND_FILE)
 		return true;
-	if (entry.size > limit)
-		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s on %s is larger than %zu bytes",
-			path, v->name, limit);
-	g_autofree char *buf = g_malloc0((size_t)entry.size + 1);
 	WdrNode node = { id, path };
-	if (!wdr_volume_open(v, &node, &entry, &content, error) ||
-		!read_content(content, buf, (size_t)entry.size, error)) {
-		g_prefix_error(error, "%s on %s: ", path, v->name);
-		return false;
-	}
-	*ret = g_steal_pointer(&buf);
-	*ret_len = (size_t)entry.size;
-	return true;
+	return wdr_volume_read_node(v, &node, &entry, limit, ret, ret_len, error);
 }

@@ -150,6 +150,10 @@ bool wdr_volume_lookup(WdrVolume *v, const char *path, bool *found, uint64_t *re
 bool wdr_volume_read_file(WdrVolume *v, const char *path, size_t limit, char **ret, size_t *ret_len,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* The same for a file that stat was asked about. */
+bool wdr_volume_read_node(WdrVolume *v, const WdrNode *node, WdrEntry *entry, size_t limit,
+	char **ret, size_t *ret_len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- building ---- */
 
 /* A folder with all its names, whose entries follow later in any order. Serials number the entries

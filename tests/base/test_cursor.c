@@ -72,6 +72,11 @@ START_TEST(put_and_get)
 	ck_assert_uint_eq(bytes[8], 0);
 	ck_assert_uint_eq(wdr_get_le32(bytes + 1), 0xc4b5a697);
 	ck_assert_uint_eq(wdr_get_le16(bytes + 6), 0xf1e2);
+	wdr_put_be32(bytes, 0x27051956);
+	ck_assert_uint_eq(bytes[0], 0x27);
+	WdrCursor c = wdr_cursor(bytes, sizeof(bytes));
+	ck_assert_uint_eq(wdr_cursor_be32(&c), 0x27051956);
+	ck_assert_uint_eq(wdr_cursor_left(&c), 5);
 }
 END_TEST
 

@@ -207,6 +207,48 @@ START_TEST(every_byte_of_an_mbr_flipped)
 }
 END_TEST
 
+/* New identifiers: all else stays, loader code in the first sector too. */
+static const char *const labels[] = {
+	"label: dos\nstart=8192, size=16384, type=c, bootable\nstart=24576, type=83\n",
+	"label: gpt\nstart=8192, size=16384, name=boot, attrs=LegacyBIOSBootable\nstart=24576, size=4096, name=\"reed bed\"\n"
+};
+
+START_TEST(identifiers_can_be_renewed)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrPartTable) t = NULL;
+	uint8_t code[16] = "loader code";
+	uint8_t got[16];
+
+	sup_make_image(sup_path("disk"), 64 * WDR_MIB);
+	sup_run(labels[_i], (const char *const[]){ "sfdisk", "-q", sup_path("disk"), NULL });
+	sup_poke(sup_path("disk"), 16, code, sizeof(code));
+	g_autofree char *before = g_strdup(SUP_TOOL("sfdisk", "-d", sup_path("disk")));
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
+	sup_ok(wdr_parttable_read(dev, &t, &error));
+	g_free(t->id);
+	t->id = g_strdup(_i == 0 ? "9d8e7f60" : "9d8e7f60-1111-4222-8333-444455556666");
+	for (guint i = 0; i < t->partitions->len; i++) {
+		WdrPartition *p = t->partitions->pdata[i];
+		g_free(p->partuuid);
+		p->partuuid = _i == 0 ? wdr_partuuid_mbr(t->id, p->number)
+				      : g_strdup_printf("9d8e7f60-1111-4222-8333-44445555777%u", i);
+	}
+	sup_ok(wdr_parttable_rename(dev, t, &error));
+	g_clear_pointer(&dev, wdr_blockdev_free);
+	sup_peek(sup_path("disk"), 16, got, sizeof(got));
+	ck_assert_mem_eq(got, code, sizeof(code));
+	SUP_TOOL("sfdisk", "--verify", sup_path("disk"));
+	const char *after = SUP_TOOL("sfdisk", "-d", sup_path("disk"));
+	ck_assert_ptr_nonnull(strcasestr(after, _i == 0 ? "0x9d8e7f60" : t->id));
+	/* Without the identifiers both dumps are the same. */
+	g_autoptr(GRegex) ids = g_regex_new("label-id:.*|uuid=[0-9A-F-]*", 0, 0, NULL);
+	g_autofree char *was = g_regex_replace(ids, before, -1, 0, "", 0, NULL);
+	g_autofree char *is = g_regex_replace(ids, after, -1, 0, "", 0, NULL);
+	ck_assert_str_eq(was, is);
+}
+END_TEST
+
 START_TEST(usable_end)
 {
 	ck_assert_uint_eq(wdr_table_usable_end(WDR_TABLE_GPT, 64 * WDR_MIB, 512), 63 * WDR_MIB);
@@ -261,6 +303,7 @@ Suite *suite_parttable(void)
 	tcase_add_test(t, damaged_primary_gpt);
 	tcase_add_test(t, both_gpts_damaged);
 	tcase_add_test(t, every_byte_of_an_mbr_flipped);
+	tcase_add_loop_test(t, identifiers_can_be_renewed, 0, (int)G_N_ELEMENTS(labels));
 	tcase_add_test(t, usable_end);
 	tcase_add_test(t, probes_what_mkfs_made);
 	suite_add_tcase(s, t);
