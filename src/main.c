@@ -9,7 +9,7 @@
 #include <string.h>
 
 static const WdrCommand *const commands[] = { &wdr_cmd_survey, &wdr_cmd_draft, &wdr_cmd_move,
-	&wdr_cmd_demo };
+	&wdr_cmd_readdress, &wdr_cmd_rewind, &wdr_cmd_demo };
 
 static char *command_list(void)
 {
@@ -20,7 +20,7 @@ static char *command_list(void)
 		size_t had = text->len;
 		for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
 			if (commands[i]->group == group)
-				g_string_append_printf(text, "  %-8s %s\n", commands[i]->name,
+				g_string_append_printf(text, "  %-9s %s\n", commands[i]->name,
 					commands[i]->summary);
 		}
 		if (text->len > had) {

@@ -71,3 +71,14 @@ void wdr_hash_to_text(WdrHash hash, char ret[WDR_HASH_TEXT_LEN + 1])
 	snprintf(ret, WDR_HASH_TEXT_LEN + 1, "%016" G_GINT64_MODIFIER "x%016" G_GINT64_MODIFIER "x",
 		hash.high, hash.low);
 }
+
+bool wdr_hash_from_text(const char *hex, WdrHash *ret)
+{
+	if (strlen(hex) != WDR_HASH_TEXT_LEN ||
+		strspn(hex, "0123456789abcdef") != WDR_HASH_TEXT_LEN)
+		return false;
+	g_autofree char *high = g_strndup(hex, 16);
+	ret->high = g_ascii_strtoull(high, NULL, 16);
+	ret->low = g_ascii_strtoull(hex + 16, NULL, 16);
+	return true;
+}

@@ -26,3 +26,5 @@ WdrHash wdr_hash(const void *data, size_t len);
 bool wdr_hash_equal(WdrHash a, WdrHash b);
 /* 32 lower-case hex digits and a 0. */
 void wdr_hash_to_text(WdrHash hash, char ret[WDR_HASH_TEXT_LEN + 1]);
+/* The other way; false: that is not what the text is. */
+bool wdr_hash_from_text(const char *hex, WdrHash *ret);

@@ -13,14 +13,18 @@ static const struct {
 	{ WDR_BY_PARTUUID, "PARTUUID=", "/dev/disk/by-partuuid/", "partuuid" },
 	{ WDR_BY_PARTLABEL, "PARTLABEL=", "/dev/disk/by-partlabel/", "partlabel" },
 	{ WDR_BY_PATH, NULL, NULL, "path" },
+	{ WDR_BY_NUMBER, NULL, NULL, "number" },
 };
+
+static const char unit_suffix[] = ".device";
+static const char offset_mark[] = "/PARTNROFF=";
 
 void wdr_address_clear(WdrAddress *a)
 {
 	g_clear_pointer(&a->value, g_free);
 }
 
-/* udev writes blanks and the like in link names as \x20. */
+/* udev writes blanks and the like in link names as \x20; systemd does the same in unit names. */
 static char *unescape_link(const char *text)
 {
 	g_autoptr(GString) out = g_string_new(NULL);
@@ -60,37 +64,104 @@ static char *unquote(const char *text)
 	return g_strdup(text);
 }
 
-bool wdr_address_parse(const char *text, WdrAddress *ret)
+/* dev-disk-by\x2duuid-F3A1\x2d77C2.device: see systemd.unit(5) on escaping. */
+static char *unit_to_path(const char *text)
 {
-	for (size_t i = 0; i < G_N_ELEMENTS(forms); i++) {
-		if (forms[i].tag && g_str_has_prefix(text, forms[i].tag)) {
-			*ret = (WdrAddress){ forms[i].kind, false,
-				unquote(text + strlen(forms[i].tag)) };
+	g_autofree char *name = g_strndup(text, strlen(text) - strlen(unit_suffix));
+
+	for (char *c = name; *c; c++) {
+		if (*c == '-')
+			*c = '/';
+	}
+	g_autofree char *path = unescape_link(name);
+	return g_strconcat("/", path, NULL);
+}
+
+static char *path_to_unit(const char *path)
+{
+	g_autoptr(GString) out = g_string_new(NULL);
+
+	for (const char *p = path + 1; *p; p++) {
+		if (*p == '/')
+			g_string_append_c(out, '-');
+		else if (g_ascii_isalnum(*p) || *p == ':' || *p == '_' || *p == '.')
+			g_string_append_c(out, *p);
+		else
+			g_string_append_printf(out, "\\x%02x", (unsigned)(unsigned char)*p);
+	}
+	g_string_append(out, unit_suffix);
+	return g_string_free(g_steal_pointer(&out), FALSE);
+}
+
+static void take_offset(WdrAddress *a)
+{
+	char *mark = a->kind == WDR_BY_PARTUUID ? strstr(a->value, offset_mark) : NULL;
+	guint64 on = 0;
+
+	if (!mark || !g_ascii_string_to_unsigned(mark + strlen(offset_mark), 10, 0, 128, &on, NULL))
+		return;
+	*mark = '\0';
+	a->partitions_on = (unsigned)on;
+}
+
+static bool parse_tagged(const char *text, WdrAddress *ret)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(forms) && forms[i].tag; i++) {
+		*ret = (WdrAddress){ .kind = forms[i].kind };
+		if (g_str_has_prefix(text, forms[i].tag)) {
+			ret->value = unquote(text + strlen(forms[i].tag));
+			take_offset(ret);
 			return true;
 		}
-		if (forms[i].folder && g_str_has_prefix(text, forms[i].folder)) {
-			*ret = (WdrAddress){ forms[i].kind, true,
-				unescape_link(text + strlen(forms[i].folder)) };
+		if (g_str_has_prefix(text, forms[i].folder)) {
+			ret->is_link = true;
+			ret->value = unescape_link(text + strlen(forms[i].folder));
 			return true;
 		}
 	}
+	return false;
+}
+
+bool wdr_address_parse(const char *text, WdrAddress *ret)
+{
+	if (g_str_has_prefix(text, "dev-") && g_str_has_suffix(text, unit_suffix)) {
+		g_autofree char *path = unit_to_path(text);
+		if (!wdr_address_parse(path, ret))
+			return false;
+		ret->is_unit = true;
+		return true;
+	}
+	if (parse_tagged(text, ret))
+		return true;
 	if (!g_str_has_prefix(text, "/dev/") || text[5] == '\0')
 		return false;
-	*ret = (WdrAddress){ WDR_BY_PATH, false, g_strdup(text) };
+	*ret = (WdrAddress){ .kind = WDR_BY_PATH, .value = g_strdup(text) };
 	return true;
+}
+
+static char *as_link(const WdrAddress *a)
+{
+	if (a->kind >= WDR_BY_PATH)
+		return g_strdup(a->value);
+	g_autofree char *escaped = escape_link(a->value);
+	return g_strconcat(forms[a->kind].folder, escaped, NULL);
+}
+
+char *wdr_address_tagged(const WdrAddress *a)
+{
+	return a->kind < WDR_BY_PATH ? g_strconcat(forms[a->kind].tag, a->value, NULL)
+				     : g_strdup(a->value);
 }
 
 char *wdr_address_format(const WdrAddress *a)
 {
-	for (size_t i = 0; i < G_N_ELEMENTS(forms); i++) {
-		if (forms[i].kind != a->kind || !forms[i].tag)
-			continue;
-		if (!a->is_link)
-			return g_strconcat(forms[i].tag, a->value, NULL);
-		g_autofree char *escaped = escape_link(a->value);
-		return g_strconcat(forms[i].folder, escaped, NULL);
+	if (a->is_unit) {
+		g_autofree char *path = as_link(a);
+		return path_to_unit(path);
 	}
-	return g_strdup(a->value);
+	if (a->is_bare)
+		return g_strdup(a->value);
+	return a->is_link ? as_link(a) : wdr_address_tagged(a);
 }
 
 const char *wdr_address_kind_name(WdrAddressKind kind)
@@ -100,7 +171,8 @@ const char *wdr_address_kind_name(WdrAddressKind kind)
 
 bool wdr_address_kind_parse(const char *text, WdrAddressKind *ret)
 {
-	for (size_t i = 0; i < G_N_ELEMENTS(forms); i++) {
+	/* A number is no way to name a partition from outside of its disk. */
+	for (size_t i = 0; i <= WDR_BY_PATH; i++) {
 		if (strcmp(text, forms[i].name) == 0) {
 			*ret = forms[i].kind;
 			return true;
@@ -131,28 +203,97 @@ bool wdr_address_split_path(const char *path, char **ret_disk, unsigned *ret_num
 	return true;
 }
 
+bool wdr_address_is_disk(const WdrAddress *a)
+{
+	static const char *const names[] = { "disk/by-", "mapper/", "mmcblk", "nvme", "sd", "vd",
+		"hd", "xvd", "loop", "md", "dm-", "mtdblock", "nbd" };
+
+	if (a->kind != WDR_BY_PATH)
+		return true;
+	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+		if (g_str_has_prefix(a->value, "/dev/") &&
+			g_str_has_prefix(a->value + strlen("/dev/"), names[i]))
+			return true;
+	}
+	return false;
+}
+
+char *wdr_address_path(const char *disk, unsigned number)
+{
+	size_t len = strlen(disk);
+	bool needs_p = len > 0 && g_ascii_isdigit(disk[len - 1]);
+
+	return number == 0 ? g_strconcat("/dev/", disk, NULL)
+			   : g_strdup_printf("/dev/%s%s%u", disk, needs_p ? "p" : "", number);
+}
+
 static bool same(const char *a, const char *b)
 {
 	return b && g_ascii_strcasecmp(a, b) == 0;
 }
 
-bool wdr_address_matches(const WdrAddress *a, const WdrIdentity *id)
+/* The partition itself, or the one that lies some numbers before it (on an MBR, whose PARTUUIDs
+ * have the number in them). */
+static bool is_partuuid(const WdrAddress *a, const WdrIdentity *id)
+{
+	const char *dash = strrchr(a->value, '-');
+
+	if (a->partitions_on == 0 || !dash || strlen(a->value) != 11)
+		return a->partitions_on == 0 && same(a->value, id->partuuid);
+	unsigned number = (unsigned)g_ascii_strtoull(dash + 1, NULL, 16) + a->partitions_on;
+	g_autofree char *meant =
+		g_strdup_printf("%.*s-%02x", (int)(dash - a->value), a->value, number);
+	return same(meant, id->partuuid);
+}
+
+/* /dev/disk/by-id/mmc-RB600_0x2f41c7aa-part2: made of the disk's model and serial. */
+static bool is_by_id(const char *path, const WdrIdentity *id)
+{
+	enum { SERIAL_MIN = 4 };
+	g_autofree char *suffix = g_strdup_printf("-part%u", id->number);
+
+	if (!g_str_has_prefix(path, "/dev/disk/by-id/") || !g_str_has_suffix(path, suffix) ||
+		!id->serial || strlen(id->serial) < SERIAL_MIN)
+		return false;
+	g_autofree char *serial = g_strdelimit(g_strdup(id->serial), " ", '_');
+	return strstr(path, serial) != NULL;
+}
+
+static bool is_path(const char *path, const WdrIdentity *id)
 {
 	g_autofree char *disk = NULL;
 	unsigned number = 0;
 
+	if (is_by_id(path, id))
+		return true;
+	return id->disk_name && wdr_address_split_path(path, &disk, &number) &&
+	       number == id->number && strcmp(disk, id->disk_name) == 0;
+}
+
+bool wdr_address_matches(const WdrAddress *a, const WdrIdentity *id)
+{
 	switch (a->kind) {
 	case WDR_BY_UUID:
 		return same(a->value, id->uuid);
 	case WDR_BY_LABEL:
 		return g_strcmp0(a->value, id->label) == 0;
 	case WDR_BY_PARTUUID:
-		return same(a->value, id->partuuid);
+		return is_partuuid(a, id);
 	case WDR_BY_PARTLABEL:
 		return g_strcmp0(a->value, id->partlabel) == 0;
 	case WDR_BY_PATH:
-		return id->disk_name && wdr_address_split_path(a->value, &disk, &number) &&
-		       number == id->number && strcmp(disk, id->disk_name) == 0;
+		return is_path(a->value, id);
+	case WDR_BY_NUMBER:
+		return g_ascii_strtoull(a->value, NULL, 10) == id->number;
 	}
 	return false;
+}
+
+bool wdr_address_is_case_off(const WdrAddress *a, const WdrIdentity *id)
+{
+	const char *real = a->kind == WDR_BY_UUID       ? id->uuid
+			   : a->kind == WDR_BY_PARTUUID ? id->partuuid
+							: NULL;
+
+	return real && strcmp(a->value, real) != 0 && same(a->value, real);
 }

@@ -1,6 +1,7 @@
 #include "boot/edit.h"
 
 #include "base/text.h"
+#include "boot/image.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -59,20 +60,28 @@ void wdr_edit_add(WdrEdit *edit, size_t offset, unsigned line, unsigned column,
 	g_ptr_array_sort(edit->splices, by_offset);
 }
 
-char *wdr_edit_text_for(const WdrMention *m, const WdrAddress *address)
+bool wdr_edit_covers(const WdrEdit *edit, const WdrMention *m)
 {
-	g_autofree char *text = wdr_address_format(address);
-	g_autoptr(GString) out = g_string_new(NULL);
-
-	if (!m->is_escaped)
-		return g_steal_pointer(&text);
-	for (const char *p = text; *p; p++) {
-		if (strchr(" \t\n\\", *p) && !(address->is_link && *p == '\\'))
-			g_string_append_printf(out, "\\%03o", (unsigned)(unsigned char)*p);
-		else
-			g_string_append_c(out, *p);
+	for (guint i = 0; i < edit->splices->len; i++) {
+		const WdrSplice *s = edit->splices->pdata[i];
+		if (edit->number == m->number && strcmp(edit->file, m->file) == 0 &&
+			s->offset == m->offset && s->len == m->len)
+			return true;
 	}
-	return g_string_free(g_steal_pointer(&out), FALSE);
+	return false;
+}
+
+/* The lengths and checksums of a loader image whose text is now another. */
+static bool seal(const WdrEdit *edit, const char *text, size_t len, GByteArray *out, GError **error)
+{
+	WdrLoaderImage image;
+
+	if (!edit->is_image)
+		return true;
+	if (!wdr_loader_image_parse(text, len, &image, error))
+		return false;
+	wdr_loader_image_seal(out->data, &image, (ptrdiff_t)out->len - (ptrdiff_t)len);
+	return true;
 }
 
 bool wdr_edit_apply(const WdrEdit *edit, const char *text, size_t len, GBytes **ret, GError **error)
@@ -99,84 +108,21 @@ bool wdr_edit_apply(const WdrEdit *edit, const char *text, size_t len, GBytes **
 		at = s->offset + s->len;
 	}
 	g_byte_array_append(out, (const uint8_t *)text + at, (guint)(len - at));
+	if (!seal(edit, text, len, out, error))
+		return false;
 	*ret = g_byte_array_free_to_bytes(g_steal_pointer(&out));
 	return true;
 }
 
-/* ---- diff ---- */
-
-typedef struct {
-	const char *text;
-	size_t len; /* without the line end */
-} Line;
-
-static GArray *lines_of(const char *text, size_t len)
+void wdr_edit_shown(
+	const WdrEdit *edit, const char *bytes, size_t len, const char **ret_text, size_t *ret_len)
 {
-	GArray *lines = g_array_new(FALSE, FALSE, sizeof(Line));
+	WdrLoaderImage image;
 
-	for (size_t at = 0; at < len;) {
-		const char *newline = memchr(text + at, '\n', len - at);
-		size_t end = newline ? (size_t)(newline - text) : len;
-		Line line = { text + at, end - at };
-		g_array_append_val(lines, line);
-		at = end + 1;
-	}
-	return lines;
-}
-
-static bool same_line(const GArray *a, const GArray *b, guint i)
-{
-	const Line *x = &g_array_index(a, Line, i);
-	const Line *y = &g_array_index(b, Line, i);
-
-	return x->len == y->len && memcmp(x->text, y->text, x->len) == 0;
-}
-
-static void put_line(GString *out, char mark, const Line *line)
-{
-	g_autofree char *shown = wdr_escape_line(line->text, line->len);
-
-	g_string_append_printf(out, "%c%s\n", mark, shown);
-}
-
-/* Changed lines of a run: all old ones, then all new ones. */
-static void put_hunk(GString *out, const GArray *a, const GArray *b, guint from, guint to)
-{
-	g_string_append_printf(
-		out, "@@ -%u,%u +%u,%u @@\n", from + 1, to - from, from + 1, to - from);
-	for (guint i = from; i < to;) {
-		guint end = i;
-		while (end < to && !same_line(a, b, end))
-			end++;
-		for (guint k = i; k < end; k++)
-			put_line(out, '-', &g_array_index(a, Line, k));
-		for (guint k = i; k < end; k++)
-			put_line(out, '+', &g_array_index(b, Line, k));
-		if (end < to)
-			put_line(out, ' ', &g_array_index(a, Line, end));
-		i = end + 1;
-	}
-}
-
-char *wdr_diff(const char *name, const char *old_text, size_t old_len, const char *new_text,
-	size_t new_len)
-{
-	g_autoptr(GArray) a = lines_of(old_text, old_len);
-	g_autoptr(GArray) b = lines_of(new_text, new_len);
-	guint n = MIN(a->len, b->len);
-	GString *out = g_string_new(NULL);
-
-	g_string_append_printf(out, "--- %s\n+++ %s\n", name, name);
-	for (guint i = 0; i < n; i++) {
-		if (same_line(a, b, i))
-			continue;
-		guint from = i > CONTEXT ? i - CONTEXT : 0;
-		guint last = i;
-		for (guint k = i; k < n && k <= last + 2 * CONTEXT; k++)
-			last = same_line(a, b, k) ? last : k;
-		guint to = MIN(last + CONTEXT + 1, n);
-		put_hunk(out, a, b, from, to);
-		i = to - 1;
-	}
-	return g_string_free(out, FALSE);
+	*ret_text = bytes;
+	*ret_len = len;
+	if (!edit->is_image || !wdr_loader_image_parse(bytes, len, &image, NULL))
+		return;
+	*ret_text = bytes + image.text_at;
+	*ret_len = image.text_bytes;
 }

@@ -1,25 +1,19 @@
-/* fstab: see fstab(5). Fields between blanks and tabs, octal escapes, # starts a comment line. */
+/* fstab and crypttab: see fstab(5), crypttab(5). Fields between blanks and tabs, octal escapes,
+ * # starts a comment line. */
 #include "boot/mention.h"
 
 #include <string.h>
 
-enum { FIELDS_NEEDED = 3 };
+enum { DEVICE, POINT, TYPE, OPTIONS, FIELDS_MAX, FIELDS_NEEDED = 3 };
 
-typedef struct {
-	size_t at, len; /* in the file */
-} Field;
-
-static bool is_blank(char c)
-{
-	return c == ' ' || c == '\t' || c == '\r';
-}
+static const char commented[] = "commented out";
 
 /* Blanks inside the quotes of a tag do not end the field: LABEL="heron data". */
 static size_t field_end(const char *text, size_t at, size_t end)
 {
 	char quote = 0;
 
-	for (; at < end && (quote || !is_blank(text[at])); at++) {
+	for (; at < end && (quote || !wdr_is_blank(text[at])); at++) {
 		if (quote && text[at] == quote)
 			quote = 0;
 		else if (!quote && text[at] == '"' && at > 0 && text[at - 1] == '=')
@@ -28,30 +22,25 @@ static size_t field_end(const char *text, size_t at, size_t end)
 	return at;
 }
 
-static size_t split(const char *text, size_t at, size_t end, Field *fields, size_t most)
+static size_t split(const char *text, size_t at, size_t end, WdrSpan *fields, size_t most)
 {
 	size_t n = 0;
 
-	while (n < most) {
-		while (at < end && is_blank(text[at]))
-			at++;
-		if (at >= end)
-			break;
-		size_t stop = field_end(text, at, end);
-		fields[n++] = (Field){ at, stop - at };
-		at = stop;
+	while (n < most && (at = wdr_skip_blanks(text, at, end)) < end) {
+		fields[n].at = at;
+		fields[n++].end = at = field_end(text, at, end);
 	}
 	return n;
 }
 
 /* \040 and the like. */
-static char *unescape(const char *text, size_t len)
+static char *unescape(const char *text, WdrSpan span)
 {
 	g_autoptr(GString) out = g_string_new(NULL);
 
-	for (size_t i = 0; i < len; i++) {
-		bool is_octal =
-			text[i] == '\\' && i + 3 < len && text[i + 1] >= '0' && text[i + 1] <= '3';
+	for (size_t i = span.at; i < span.end; i++) {
+		bool is_octal = text[i] == '\\' && i + 3 < span.end && text[i + 1] >= '0' &&
+				text[i + 1] <= '3';
 		for (size_t k = 2; is_octal && k <= 3; k++)
 			is_octal = text[i + k] >= '0' && text[i + k] <= '7';
 		if (is_octal && (text[i + 1] | text[i + 2] | text[i + 3]) != '0') {
@@ -66,61 +55,120 @@ static char *unescape(const char *text, size_t len)
 	return g_string_free(g_steal_pointer(&out), FALSE);
 }
 
-static WdrUse use_of(const char *point, const char *type)
+static void freeze(const WdrReading *r, guint from, const char *why)
 {
-	if (strcmp(point, "/") == 0)
-		return WDR_USE_ROOT;
-	if (strcmp(point, "/boot") == 0 || strcmp(point, "/boot/firmware") == 0)
-		return WDR_USE_BOOT;
-	return strcmp(type, "swap") == 0 ? WDR_USE_SWAP : WDR_USE_OTHER;
+	for (guint i = from; why && i < r->mentions->len; i++)
+		((WdrMention *)r->mentions->pdata[i])->frozen = why;
 }
 
-static void take_line(const char *file, const char *text, size_t start, size_t end, unsigned line,
-	WdrMentions *mentions, WdrRemarks *remarks)
+/* A comment is a line that was switched off when it reads as one and names a device. */
+static void take_comment(const WdrReading *r, const WdrLine *line, size_t at)
 {
-	Field f[FIELDS_NEEDED];
-	size_t n = split(text, start, end, f, FIELDS_NEEDED);
-	WdrAddress address;
+	WdrSpan f[FIELDS_MAX];
+	guint first = r->mentions->len;
 
-	if (n == 0 || text[f[0].at] == '#')
+	while (at < line->end && r->text[at] == '#')
+		at++;
+	if (split(r->text, at, line->end, f, FIELDS_MAX) < FIELDS_NEEDED)
 		return;
-	if (n < FIELDS_NEEDED) {
-		g_ptr_array_add(
-			remarks, g_strdup_printf("%s:%u: the line has too few fields; it is "
-						 "kept as it is",
-					 file, line));
+	g_autofree char *device = unescape(r->text, f[DEVICE]);
+	g_autofree char *point = unescape(r->text, f[POINT]);
+	g_autofree char *type = unescape(r->text, f[TYPE]);
+	if (*point != '/' && strcmp(point, "none") != 0 && strcmp(point, "swap") != 0)
 		return;
+	wdr_reading_take(r, line, f[DEVICE], device, wdr_use_of_mount(point, type), point);
+	freeze(r, first, commented);
+}
+
+/* Returns whether the line mounts the root. */
+static bool take_line(const WdrReading *r, const WdrLine *line)
+{
+	WdrSpan f[FIELDS_MAX];
+	size_t n = split(r->text, line->at, line->end, f, FIELDS_MAX);
+
+	if (n == 0)
+		return false;
+	if (r->text[f[0].at] == '#') {
+		take_comment(r, line, f[0].at);
+		return false;
 	}
-	g_autofree char *device = unescape(text + f[0].at, f[0].len);
-	g_autofree char *point = unescape(text + f[1].at, f[1].len);
-	g_autofree char *type = unescape(text + f[2].at, f[2].len);
-	if (!wdr_address_parse(device, &address))
-		return;
-	WdrMention *m = g_new0(WdrMention, 1);
-	m->file = g_strdup(file);
-	m->line = line;
-	m->column = (unsigned)(f[0].at - start) + 1;
-	m->offset = f[0].at;
-	m->len = f[0].len;
-	m->text = g_strndup(text + f[0].at, f[0].len);
-	m->address = address;
-	m->use = use_of(point, type);
-	m->what = g_steal_pointer(&point);
-	m->is_escaped = true;
-	g_ptr_array_add(mentions, m);
+	if (n < FIELDS_NEEDED) {
+		wdr_reading_remark(r, line, f[0].at,
+			"the line has too few fields; it is skipped at boot, and kept as it is");
+		return false;
+	}
+	g_autofree char *device = unescape(r->text, f[DEVICE]);
+	g_autofree char *point = unescape(r->text, f[POINT]);
+	g_autofree char *type = unescape(r->text, f[TYPE]);
+	WdrMention *m =
+		wdr_reading_take(r, line, f[DEVICE], device, wdr_use_of_mount(point, type), point);
+	if (m)
+		m->writing = WDR_WRITE_ESCAPED;
+	if (n > OPTIONS)
+		wdr_options_take(r, line, f[OPTIONS], WDR_WRITE_ESCAPED);
+	return strcmp(point, "/") == 0;
 }
 
-bool wdr_fstab_read(const char *file, const char *text, size_t len, WdrMentions *mentions,
-	WdrRemarks *remarks, GError **error)
+bool wdr_fstab_read(const WdrReading *r, GError **error)
 {
-	unsigned line = 1;
+	unsigned roots = 0;
 
 	(void)error;
-	for (size_t start = 0; start < len; line++) {
-		const char *newline = memchr(text + start, '\n', len - start);
-		size_t end = newline ? (size_t)(newline - text) : len;
-		take_line(file, text, start, end, line, mentions, remarks);
-		start = end + 1;
+	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);) {
+		if (take_line(r, &line) && ++roots > 1)
+			wdr_reading_remark(r, &line, line.at,
+				"a second line for /: what is mounted depends on who reads the file");
 	}
+	return true;
+}
+
+/* ---- crypttab: name, device, key file, options ---- */
+
+/* "/path/on/it:DEVICE": a key file or header on a device of its own. */
+static void take_behind_colon(const WdrReading *r, const WdrLine *line, WdrSpan span)
+{
+	const char *colon = memchr(r->text + span.at, ':', span.end - span.at);
+
+	if (!colon || r->text[span.at] != '/')
+		return;
+	WdrSpan device = { (size_t)(colon - r->text) + 1, span.end };
+	WdrMention *m = wdr_reading_take(r, line, device, NULL, WDR_USE_OTHER, "key file");
+	if (m)
+		m->writing = WDR_WRITE_WORD;
+}
+
+static void take_crypt_line(const WdrReading *r, const WdrLine *line)
+{
+	WdrSpan f[FIELDS_MAX];
+	size_t n = split(r->text, line->at, line->end, f, FIELDS_MAX);
+	guint first = r->mentions->len;
+	bool is_comment = n > 0 && r->text[f[0].at] == '#';
+
+	if (is_comment)
+		n = split(r->text, f[0].at + 1, line->end, f, FIELDS_MAX);
+	if (n == 0)
+		return;
+	if (n < 2) {
+		if (!is_comment)
+			wdr_reading_remark(r, line, f[0].at,
+				"the line names no device; it is skipped at boot");
+		return;
+	}
+	g_autofree char *name = g_strndup(r->text + f[0].at, f[0].end - f[0].at);
+	g_autofree char *device = unescape(r->text, f[1]);
+	WdrMention *m = wdr_reading_take(r, line, f[1], device, WDR_USE_OTHER, name);
+	if (m)
+		m->writing = WDR_WRITE_ESCAPED;
+	if (n > 2)
+		take_behind_colon(r, line, f[2]);
+	if (is_comment)
+		freeze(r, first, commented);
+}
+
+bool wdr_crypttab_read(const WdrReading *r, GError **error)
+{
+	(void)error;
+	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);)
+		take_crypt_line(r, &line);
 	return true;
 }

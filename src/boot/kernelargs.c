@@ -4,95 +4,126 @@
 
 #include <string.h>
 
+/* The smallest of the kernels' limits (arm: 1024, arm64: 2048), the closing 0 included. */
+enum { LINE_BYTES_SAFE = 1024 };
+
 static const struct {
 	const char *key;
 	WdrUse use;
-} keys[] = { { "root=", WDR_USE_ROOT }, { "resume=", WDR_USE_RESUME } };
+	char ends_at; /* 0: the whole value is an address */
+} keys[] = { { "root=", WDR_USE_ROOT, 0 }, { "resume=", WDR_USE_RESUME, 0 },
+	{ "cryptdevice=", WDR_USE_OTHER, ':' }, { "noresume=", WDR_USE_RESUME, 0 } };
 
-static bool is_blank(char c)
+static void take_address(
+	const WdrReading *r, const WdrLine *line, size_t key, WdrSpan value, WdrWriting writing)
 {
-	return c == ' ' || c == '\t' || c == '\r' || c == '\f' || c == '\v';
-}
+	char stop = keys[key].ends_at;
+	const char *found = stop ? memchr(r->text + value.at, stop, value.end - value.at) : NULL;
 
-static void take_word(
-	const char *file, const char *text, size_t start, size_t end, WdrMentions *mentions)
-{
-	for (size_t i = 0; i < G_N_ELEMENTS(keys); i++) {
-		size_t key = strlen(keys[i].key);
-		/* The kernel takes quotes around a whole word, or around a value, for nothing. */
-		size_t lead = text[start] == '"' ? 1 : 0;
-		if (end - start - lead < key || memcmp(text + start + lead, keys[i].key, key) != 0)
-			continue;
-		size_t from = start + lead + key;
-		size_t to = end;
-		if (from < to && text[from] == '"')
-			from++;
-		if (to > from && text[to - 1] == '"')
-			to--;
-		g_autofree char *value = g_strndup(text + from, to - from);
-		WdrAddress address;
-		if (!wdr_address_parse(value, &address))
-			continue;
-		WdrMention *m = g_new0(WdrMention, 1);
-		m->file = g_strdup(file);
-		m->line = 1;
-		m->column = (unsigned)from + 1;
-		m->offset = from;
-		m->len = to - from;
-		m->text = g_steal_pointer(&value);
-		m->address = address;
-		m->use = keys[i].use;
-		m->what = g_strdup(keys[i].key);
-		g_ptr_array_add(mentions, m);
+	if (found)
+		value.end = (size_t)(found - r->text);
+	WdrMention *m = wdr_reading_take(r, line, value, NULL, keys[key].use, keys[key].key);
+	if (!m) {
+		bool is_filled_in = memchr(r->text + value.at, '$', value.end - value.at) != NULL;
+		if (keys[key].use == WDR_USE_ROOT && value.end > value.at && !is_filled_in)
+			wdr_reading_remark(r, line, value.at,
+				"root=%.*s is no address: which partition it means cannot be told",
+				(int)(value.end - value.at), r->text + value.at);
+		return;
 	}
+	m->writing = writing;
+	m->is_kernel = true;
+	m->is_default = true;
 }
 
-static void check_roots(
-	const char *file, const WdrMentions *mentions, guint first, WdrRemarks *remarks)
+static void take_word(const WdrReading *r, const WdrLine *line, WdrSpan word, WdrWriting writing)
 {
-	unsigned roots = 0;
+	static const char offset_key[] = "resume_offset=";
+	static const char flags_key[] = "rootflags=";
+	const char *text = r->text;
+	bool is_quoted = text[word.at] == '"';
+	size_t at = word.at + (is_quoted ? 1 : 0);
 
-	for (guint i = first; i < mentions->len; i++)
-		roots += ((WdrMention *)mentions->pdata[i])->use == WDR_USE_ROOT ? 1 : 0;
-	if (roots > 1)
-		g_ptr_array_add(
-			remarks, g_strdup_printf("%s has %u root= words; the kernel takes the last",
-					 file, roots));
+	/* The kernel takes quotes around a whole word, or around a value, for nothing. */
+	const char *equals = memchr(text + at, '=', word.end - at);
+	if (!equals)
+		return;
+	WdrSpan value = { (size_t)(equals - text) + 1, word.end };
+	if (value.at < value.end && text[value.at] == '"') {
+		is_quoted = true;
+		value.at++;
+	}
+	if (is_quoted && value.end > value.at && text[value.end - 1] == '"')
+		value.end--;
+	writing = is_quoted ? WDR_WRITE_QUOTED : writing;
+	size_t key_len = (size_t)(equals - text) + 1 - at;
+	for (size_t i = 0; i < G_N_ELEMENTS(keys); i++) {
+		if (key_len == strlen(keys[i].key) && memcmp(text + at, keys[i].key, key_len) == 0)
+			take_address(r, line, i, value, writing);
+	}
+	if (key_len == strlen(offset_key) && memcmp(text + at, offset_key, key_len) == 0)
+		wdr_reading_remark(r, line, value.at,
+			"resume_offset=%.*s is a place in the old disk's swap file: after a move it must be "
+			"worked out anew, or waking from hibernation reads something else",
+			(int)(value.end - value.at), text + value.at);
+	if (key_len == strlen(flags_key) && memcmp(text + at, flags_key, key_len) == 0)
+		wdr_options_take(r, line, value, writing);
 }
 
-bool wdr_kernel_args_read(const char *file, const char *text, size_t len, WdrMentions *mentions,
-	WdrRemarks *remarks, GError **error)
+void wdr_kernel_args_scan(
+	const WdrReading *r, const WdrLine *line, WdrSpan span, WdrWriting writing)
 {
-	const char *newline = memchr(text, '\n', len);
-	size_t end = newline ? (size_t)(newline - text) : len;
-	guint first = mentions->len;
-	bool has_word = false;
-
-	for (size_t at = 0; at < end;) {
+	for (size_t at = span.at; at < span.end;) {
 		bool is_quoted = false;
 		size_t start = at;
-		for (; at < end && (is_quoted || !is_blank(text[at])); at++)
-			is_quoted ^= text[at] == '"';
-		if (at > start) {
-			has_word = true;
-			take_word(file, text, start, at, mentions);
-		} else {
+		for (; at < span.end && (is_quoted || !wdr_is_blank(r->text[at])); at++)
+			is_quoted ^= r->text[at] == '"';
+		if (at > start)
+			take_word(r, line, (WdrSpan){ start, at }, writing);
+		else
 			at++;
-		}
 	}
-	if (!has_word)
-		return wdr_error_set(
-			error, WDR_ERROR_FORMAT, "%s:1: the kernel command line is empty", file);
-	check_roots(file, mentions, first, remarks);
-	for (size_t i = end; i < len; i++) {
-		if (text[i] != '\n' && !is_blank(text[i])) {
-			g_ptr_array_add(remarks,
-				g_strdup_printf(
-					"%s:2: the firmware reads the first line only; what follows "
-					"has no effect",
-					file));
-			break;
-		}
+}
+
+static void check_roots(const WdrReading *r, const WdrLine *line, guint first)
+{
+	WdrMention *last = NULL;
+	unsigned roots = 0;
+
+	for (guint i = first; i < r->mentions->len; i++) {
+		WdrMention *m = r->mentions->pdata[i];
+		if (m->use != WDR_USE_ROOT)
+			continue;
+		roots++;
+		last = m;
+	}
+	if (roots > 1)
+		wdr_reading_remark(r, line, last->offset - r->base,
+			"there are %u root= words; the kernel takes the last", roots);
+}
+
+bool wdr_kernel_args_read(const WdrReading *r, GError **error)
+{
+	WdrLine line = wdr_lines(r->text, r->len);
+	guint first = r->mentions->len;
+
+	if (!wdr_line_next(&line) || wdr_skip_blanks(r->text, line.at, line.end) == line.end)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"%s:1:1: the kernel command line is empty: nothing would be mounted as root",
+			r->file);
+	wdr_kernel_args_scan(r, &line, (WdrSpan){ line.at, line.end }, WDR_WRITE_WORD);
+	check_roots(r, &line, first);
+	if (line.end - line.at >= LINE_BYTES_SAFE)
+		wdr_reading_remark(r, &line, line.at + LINE_BYTES_SAFE - 1,
+			"the line has %zu characters; 32-bit ARM kernels cut it off here",
+			line.end - line.at);
+	while (wdr_line_next(&line)) {
+		size_t at = wdr_skip_blanks(r->text, line.at, line.end);
+		if (at == line.end)
+			continue;
+		wdr_reading_remark(
+			r, &line, at, "the firmware reads the first line only; this has no effect");
+		break;
 	}
 	return true;
 }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "boot/address.h"
+#include "boot/lines.h"
 
 typedef enum {
 	WDR_USE_ROOT,
@@ -12,6 +13,16 @@ typedef enum {
 	WDR_USE_OTHER,
 } WdrUse;
 
+/* How an address can be written at a place. */
+typedef enum {
+	WDR_WRITE_WORD,    /* a blank would end it */
+	WDR_WRITE_QUOTED,  /* between quotes: blanks may stand, quotes not */
+	WDR_WRITE_ESCAPED, /* blanks as \040 */
+	WDR_WRITE_LINE,    /* up to the end of the line */
+} WdrWriting;
+
+typedef struct WdrFormat WdrFormat;
+
 typedef struct {
 	unsigned number;       /* of the partition whose volume holds the file */
 	char *file;            /* path on that volume */
@@ -20,8 +31,15 @@ typedef struct {
 	char *text;            /* as it stands there */
 	WdrAddress address;
 	WdrUse use;
-	char *what;      /* "root=", or a mount point */
-	bool is_escaped; /* the file's format writes blanks as \040 */
+	char *what; /* "root=", a mount point, a setting's name */
+	WdrWriting writing;
+	bool needs_path;    /* what reads it knows device paths only, not UUID= and the like */
+	char *entry;        /* of a menu: the label it belongs to; NULL: none */
+	bool is_kernel;     /* handed to the kernel: what it can resolve by itself matters */
+	bool has_initramfs; /* is_kernel: an initramfs is loaded along with it */
+	bool is_default;    /* is_kernel: it is what starts unless somebody chooses otherwise */
+	const WdrFormat *format; /* of the file; NULL: none that we know */
+	const char *frozen; /* why it is reported only and never changed (static); NULL: it is */
 } WdrMention;
 
 /* GPtrArray of WdrMention. */
@@ -29,23 +47,73 @@ typedef GPtrArray WdrMentions;
 WdrMentions *wdr_mentions_new(void);
 const char *wdr_use_name(WdrUse use);
 
-/* What a reader saw that is worth telling (GPtrArray of char *): broken lines, doubled words. */
+/* What a reader saw that is worth telling (GPtrArray of char *), each with file, line and column:
+ * broken lines, doubled words, and what comes of them at boot. */
 typedef GPtrArray WdrRemarks;
 WdrRemarks *wdr_remarks_new(void);
 
-/* The words of a kernel command line that name devices. The firmware reads the first line only:
- * what follows is remarked on, not read. FORMAT when it is empty. */
-bool wdr_kernel_args_read(const char *file, const char *text, size_t len, WdrMentions *mentions,
-	WdrRemarks *remarks, GError **error);
-/* fstab: lines that cannot be read are remarked on and skipped, as mount does. */
-bool wdr_fstab_read(const char *file, const char *text, size_t len, WdrMentions *mentions,
-	WdrRemarks *remarks, GError **error);
-
-/* Where the files are, and which reader each has. A volume has the role "boot" or "root". */
+/* One file being read. */
 typedef struct {
-	const char *role, *file;
-	bool (*read)(const char *file, const char *text, size_t len, WdrMentions *mentions,
-		WdrRemarks *remarks, GError **error);
-} WdrPlaceOfMentions;
-extern const WdrPlaceOfMentions wdr_places[];
-extern const size_t wdr_n_places;
+	const char *file;
+	const char *text; /* with a 0 behind it */
+	size_t len;
+	size_t base; /* added to offsets: where `text` starts in the file */
+	WdrMentions *mentions;
+	WdrRemarks *remarks;
+} WdrReading;
+
+typedef bool (*WdrReadFunc)(const WdrReading *r, GError **error);
+
+/* The readers. FORMAT when the file as a whole is not of its format; single broken lines are
+ * remarked on and skipped, as the program that the file is for does. */
+bool wdr_kernel_args_read(const WdrReading *r, GError **error);
+bool wdr_extlinux_read(const WdrReading *r, GError **error);
+bool wdr_fstab_read(const WdrReading *r, GError **error);
+bool wdr_crypttab_read(const WdrReading *r, GError **error);
+bool wdr_config_read(const WdrReading *r, GError **error);
+bool wdr_autoboot_read(const WdrReading *r, GError **error);
+bool wdr_settings_read(const WdrReading *r, GError **error);
+bool wdr_shell_read(const WdrReading *r, GError **error);
+bool wdr_unit_read(const WdrReading *r, GError **error);
+bool wdr_loader_entry_read(const WdrReading *r, GError **error);
+bool wdr_script_read(const WdrReading *r, GError **error);
+bool wdr_image_read(const WdrReading *r, GError **error);
+bool wdr_text_read(const WdrReading *r, GError **error);
+
+struct WdrFormat {
+	const char *name; /* as in a places file */
+	const char *title;
+	WdrReadFunc read;
+	bool is_image;    /* wrapped in a loader image: its checksums are made anew after an edit */
+	size_t bytes_max; /* larger files are left alone */
+};
+extern const WdrFormat wdr_formats[];
+extern const size_t wdr_n_formats;
+const WdrFormat *wdr_format_find(const char *name); /* NULL: none */
+
+/* ---- what the readers share ---- */
+
+typedef struct {
+	size_t at, end;
+} WdrSpan;
+
+/* Adds a mention. `address` is copied, but for its value, which is taken over. */
+WdrMention *wdr_reading_add(const WdrReading *r, const WdrLine *line, WdrSpan span,
+	const WdrAddress *address, WdrUse use, const char *what);
+/* Adds the mention that stands at the span; NULL: no address does. `value` is its text without
+ * escapes; NULL: as it stands. Borrowed. */
+WdrMention *wdr_reading_take(const WdrReading *r, const WdrLine *line, WdrSpan span,
+	const char *value, WdrUse use, const char *what);
+void wdr_reading_remark(const WdrReading *r, const WdrLine *line, size_t at, const char *format,
+	...) G_GNUC_PRINTF(4, 5);
+/* The words of a kernel command line that name devices, in a part of a line. `writing` is WORD or,
+ * when the part itself stands between quotes, QUOTED. */
+void wdr_kernel_args_scan(
+	const WdrReading *r, const WdrLine *line, WdrSpan span, WdrWriting writing);
+/* The value of a setting: an address, a bare UUID where the key says so, or kernel arguments. */
+void wdr_setting_take(const WdrReading *r, const WdrLine *line, const char *key, WdrSpan value,
+	WdrWriting writing);
+/* Addresses among mount options: "a,b=ADDRESS,…". */
+void wdr_options_take(const WdrReading *r, const WdrLine *line, WdrSpan span, WdrWriting writing);
+/* What a mount point is for. */
+WdrUse wdr_use_of_mount(const char *point, const char *type);

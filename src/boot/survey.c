@@ -62,7 +62,7 @@ static WdrSurveyDisk *look_at(const WdrWorld *world, WdrDisk *disk)
 	d->disk = disk;
 	d->mounted = g_ptr_array_new_with_free_func(g_free);
 	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, &error) ||
-		!wdr_system_read(dev, disk->is_image ? NULL : disk->name, &d->system, &error)) {
+		!wdr_system_read(world, disk, dev, &d->system, &error)) {
 		int err = wdr_error_get_errno(error);
 		d->lacks_rights = err == EACCES || err == EPERM;
 		d->problem = g_strdup(error->message);
@@ -145,28 +145,4 @@ bool wdr_survey_make(const WdrWorld *world, char *const *names, WdrSurvey **ret,
 		look_at_machine(world, s);
 	*ret = g_steal_pointer(&s);
 	return true;
-}
-
-static void add_matches(const WdrSurveyDisk *d, const WdrMention *m, GPtrArray *found)
-{
-	for (guint i = 0; d->system && i < d->system->parts->len; i++) {
-		const WdrSystemPart *p = d->system->parts->pdata[i];
-		WdrIdentity id = wdr_system_identity(d->system, p);
-		if (wdr_address_matches(&m->address, &id))
-			g_ptr_array_add(found, wdr_survey_part_name(d, p->partition->number));
-	}
-}
-
-GPtrArray *wdr_survey_resolve(const WdrSurvey *s, const WdrSurveyDisk *from, const WdrMention *m)
-{
-	GPtrArray *found = g_ptr_array_new_with_free_func(g_free);
-
-	/* In an image a device path means a place on that image, not on this machine's disks. */
-	if (m->address.kind == WDR_BY_PATH && from->disk->is_image) {
-		add_matches(from, m, found);
-		return found;
-	}
-	for (guint i = 0; i < s->disks->len; i++)
-		add_matches(s->disks->pdata[i], m, found);
-	return found;
 }

@@ -26,7 +26,5 @@ bool wdr_survey_make(const WdrWorld *world, char *const *names, WdrSurvey **ret,
 void wdr_survey_free(WdrSurvey *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSurvey, wdr_survey_free)
 
-/* The partitions of all surveyed disks that the mention of `from` names (char *, "nvme0n1p2"). */
-GPtrArray *wdr_survey_resolve(const WdrSurvey *s, const WdrSurveyDisk *from, const WdrMention *m);
 /* "mmcblk0p2"; for images "2" behind the file's name. The caller's. */
 char *wdr_survey_part_name(const WdrSurveyDisk *d, unsigned number);

@@ -1,6 +1,7 @@
 #include "boot/system.h"
 
 #include "base/text.h"
+#include "boot/scan.h"
 
 #include <string.h>
 
@@ -30,6 +31,7 @@ void wdr_system_free(WdrSystem *s)
 	g_free(s->os_name);
 	g_free(s->host_name);
 	g_free(s->home);
+	g_free(s->serial);
 	g_free(s);
 }
 
@@ -116,21 +118,29 @@ static bool is_type(const WdrSystemPart *p, const char *prefix)
 	return p->volume && g_str_has_prefix(p->probe.type, prefix);
 }
 
-/* The first FAT volume with boot files, as the firmware looks for it; failing that, any volume with
- * a loader's configuration. */
+static bool is_root_volume(const WdrSystemPart *p)
+{
+	return is_type(p, "ext") &&
+	       (has_file(p->volume, "etc/fstab") || has_file(p->volume, "etc/os-release"));
+}
+
+static const struct {
+	const char *file, *flow;
+	bool is_firmware;
+} signs[] = { { "config.txt", "firmware", true }, { "cmdline.txt", "firmware", true },
+	{ "extlinux/extlinux.conf", "extlinux", false }, { "boot.scr", "loader script", false } };
+
+/* The first FAT volume with boot files, as the firmware looks for it; failing that, any volume but
+ * root's with a loader's configuration. */
 static void find_boot(WdrSystem *s)
 {
-	static const struct {
-		const char *file, *flow;
-	} signs[] = { { "config.txt", "firmware" }, { "cmdline.txt", "firmware" },
-		{ "extlinux/extlinux.conf", "extlinux" }, { "boot.scr", "loader script" } };
-
 	for (guint i = 0; i < s->parts->len && !s->boot; i++) {
 		WdrSystemPart *p = s->parts->pdata[i];
 		for (size_t k = 0; k < G_N_ELEMENTS(signs) && !s->boot; k++) {
-			bool is_firmware = strcmp(signs[k].flow, "firmware") == 0;
-			if ((is_type(p, "vfat") || (!is_firmware && is_type(p, "ext"))) &&
-				has_file(p->volume, signs[k].file)) {
+			bool can_be =
+				is_type(p, "vfat") ||
+				(!signs[k].is_firmware && is_type(p, "ext") && !is_root_volume(p));
+			if (can_be && has_file(p->volume, signs[k].file)) {
 				s->boot = p;
 				s->flow = g_strdup(signs[k].flow);
 			}
@@ -144,21 +154,31 @@ static void find_root(WdrSystem *s)
 {
 	for (guint i = 0; i < s->parts->len; i++) {
 		WdrSystemPart *p = s->parts->pdata[i];
-		bool is_system =
-			is_type(p, "ext") &&
-			(has_file(p->volume, "etc/fstab") || has_file(p->volume, "etc/os-release"));
-		if (is_system && !s->root)
+		if (!s->root && p != s->boot && is_root_volume(p))
 			s->root = p;
 		else if (p->volume && p->role == WDR_ROLE_NONE)
 			p->role = WDR_ROLE_DATA;
 	}
-	if (!s->root)
-		return;
-	s->root->role = WDR_ROLE_ROOT;
-	if (!s->flow && has_file(s->root->volume, "boot/extlinux/extlinux.conf"))
-		s->flow = g_strdup("extlinux");
-	else if (!s->flow && has_file(s->root->volume, "boot/boot.scr"))
-		s->flow = g_strdup("loader script");
+	if (s->root)
+		s->root->role = WDR_ROLE_ROOT;
+}
+
+/* Boot files in a folder of the root volume, where no volume of their own has any. */
+static void find_boot_folder(WdrSystem *s)
+{
+	s->boot_folder = "";
+	for (size_t k = 0; !s->flow && s->root && k < G_N_ELEMENTS(signs); k++) {
+		g_autofree char *path = g_strconcat("boot/", signs[k].file, NULL);
+		if (!signs[k].is_firmware && has_file(s->root->volume, path)) {
+			s->flow = g_strdup(signs[k].flow);
+			s->boot_folder = "boot/";
+		}
+	}
+}
+
+WdrSystemPart *wdr_system_boot_part(const WdrSystem *s)
+{
+	return s->boot ? s->boot : s->flow ? s->root : NULL;
 }
 
 static char *read_text(WdrSystemPart *p, const char *path)
@@ -196,76 +216,25 @@ static void read_names(WdrSystem *s)
 	s->host_name = host ? wdr_escape(g_strstrip(host)) : NULL;
 }
 
-/* config.txt: "initramfs FILE …", or auto_initramfs=1. */
-static bool loads_initramfs(WdrSystem *s)
-{
-	g_autofree char *config = read_text(s->boot, "config.txt");
-	g_auto(GStrv) lines = g_strsplit(config ? config : "", "\n", -1);
-
-	for (size_t i = 0; lines[i]; i++) {
-		g_strstrip(lines[i]);
-		if (g_str_has_prefix(lines[i], "initramfs ") ||
-			strcmp(lines[i], "auto_initramfs=1") == 0)
-			return true;
-	}
-	return false;
-}
-
-/* ---- mentions ---- */
-
-static void read_place(WdrSystem *s, WdrSystemPart *p, const WdrPlaceOfMentions *place)
-{
-	g_autoptr(GError) error = NULL;
-	g_autofree char *text = NULL;
-	size_t len = 0;
-	guint first = s->mentions->len;
-
-	if (!p || !p->volume || strcmp(wdr_role_name(p->role), place->role) != 0)
-		return;
-	if (!wdr_volume_read_file(
-		    p->volume, place->file, WDR_BOOT_FILE_BYTES_MAX, &text, &len, &error) ||
-		(text && !place->read(place->file, text, len, s->mentions, s->remarks, &error)))
-		g_ptr_array_add(s->remarks, g_strdup(error->message));
-	for (guint i = first; i < s->mentions->len; i++)
-		((WdrMention *)s->mentions->pdata[i])->number = p->partition->number;
-}
-
-/* Paths such as /dev/mmcblk0p2 name a disk of the machine that the system ran on. For an image
- * nobody knows that name but its own root= or its fstab's root. */
-static void find_home(WdrSystem *s)
-{
-	for (guint i = 0; i < s->mentions->len && !s->home; i++) {
-		const WdrMention *m = s->mentions->pdata[i];
-		unsigned number = 0;
-		if (m->use == WDR_USE_ROOT && m->address.kind == WDR_BY_PATH)
-			(void)wdr_address_split_path(m->address.value, &s->home, &number);
-	}
-}
-
-void wdr_system_look_again(WdrSystem *s)
+void wdr_system_look_again(WdrSystem *s, const WdrWorld *world)
 {
 	s->boot = s->root = NULL;
 	g_clear_pointer(&s->flow, g_free);
 	g_clear_pointer(&s->os_name, g_free);
 	g_clear_pointer(&s->host_name, g_free);
-	g_ptr_array_set_size(s->mentions, 0);
-	g_ptr_array_set_size(s->remarks, 0);
 	for (guint i = 0; i < s->parts->len; i++) {
 		WdrSystemPart *p = s->parts->pdata[i];
 		p->role = p->role == WDR_ROLE_SWAP ? WDR_ROLE_SWAP : WDR_ROLE_NONE;
 	}
 	find_boot(s);
 	find_root(s);
+	find_boot_folder(s);
 	read_names(s);
-	s->has_initramfs = loads_initramfs(s);
-	for (size_t i = 0; i < wdr_n_places; i++) {
-		for (guint k = 0; k < s->parts->len; k++)
-			read_place(s, s->parts->pdata[k], &wdr_places[i]);
-	}
-	find_home(s);
+	wdr_scan(s, world);
 }
 
-bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret, GError **error)
+bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
+	GError **error)
 {
 	g_autoptr(WdrSystem) s = g_new0(WdrSystem, 1);
 
@@ -273,7 +242,8 @@ bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret, GError
 	s->parts = g_ptr_array_new_with_free_func(part_free);
 	s->mentions = wdr_mentions_new();
 	s->remarks = wdr_remarks_new();
-	s->home = g_strdup(name);
+	s->home = disk->is_image ? NULL : g_strdup(disk->name);
+	s->serial = g_strdup(disk->serial);
 	if (!wdr_parttable_read(dev, &s->table, error))
 		return false;
 	for (guint i = 0; i < s->table->partitions->len; i++)
@@ -285,7 +255,7 @@ bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret, GError
 		if (!((WdrSystemPart *)s->parts->pdata[0])->probe.type)
 			g_ptr_array_set_size(s->parts, 0);
 	}
-	wdr_system_look_again(s);
+	wdr_system_look_again(s, world);
 	*ret = g_steal_pointer(&s);
 	return true;
 }
@@ -298,6 +268,14 @@ void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volum
 	part->dev = dev;
 	wdr_ext_info_clear(&part->ext);
 	wdr_ext_volume_info(volume, &part->ext);
+}
+
+void wdr_system_use_tree(WdrSystemPart *part, WdrVolume *tree)
+{
+	wdr_volume_free(part->volume);
+	wdr_blockdev_free(part->dev);
+	part->volume = tree;
+	part->dev = NULL;
 }
 
 WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number)
@@ -313,7 +291,7 @@ WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number)
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part)
 {
 	return (WdrIdentity){ part->probe.uuid, part->probe.label, part->partition->partuuid,
-		part->partition->name, part->partition->number, s->home };
+		part->partition->name, part->partition->number, s->home, s->serial };
 }
 
 WdrSystemPart *wdr_system_resolve(const WdrSystem *s, const WdrAddress *a, unsigned *ret_count)

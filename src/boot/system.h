@@ -40,25 +40,31 @@ typedef struct {
 	GPtrArray *parts; /* WdrSystemPart, by start */
 	WdrSystemPart *boot, *root; /* borrowed; NULL: not found */
 	char *flow; /* "firmware", "extlinux", "loader script"; NULL: none recognised */
+	const char *boot_folder; /* before paths of boot files: "", or "boot/" on the root volume */
 	char *os_name, *host_name; /* from root; NULL: unknown */
 	char *home;                /* the disk's own name in device paths; NULL: unknown */
-	bool has_initramfs;        /* its configuration loads one */
+	char *serial;              /* of the disk; NULL: unknown */
+	bool has_initramfs;        /* what starts by default has one on every board */
 	WdrMentions *mentions;
 	WdrRemarks *remarks; /* broken lines and the like */
 } WdrSystem;
 
-/* name: of the disk as the system itself knows it ("mmcblk0"), or NULL for an image. dev is taken
- * over, also on failure. Problems with single volumes are kept in the result; only a disk or table
- * that cannot be read at all is an error. */
-bool wdr_system_read(WdrBlockDev *dev, const char *name, WdrSystem **ret,
+/* disk: its name is the one in device paths, unless it is an image. dev is taken over, also on
+ * failure. Problems with single volumes are kept in the result; only a disk or table that cannot be
+ * read at all is an error. */
+bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_system_free(WdrSystem *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSystem, wdr_system_free)
 /* Puts a volume in the place of a part's own: the recovered copy of one whose journal was not
  * empty. dev and volume are taken over. */
 void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume);
+/* The same with the mounted tree of a part. */
+void wdr_system_use_tree(WdrSystemPart *part, WdrVolume *tree);
 /* Looks for roles and mentions again, after wdr_system_use_copy(). */
-void wdr_system_look_again(WdrSystem *s);
+void wdr_system_look_again(WdrSystem *s, const WdrWorld *world);
+/* The part that the boot files lie on: boot, or root. NULL: neither was found. */
+WdrSystemPart *wdr_system_boot_part(const WdrSystem *s);
 
 /* PRETTY_NAME of an os-release file's text (may be NULL); NULL: not there. The caller's. */
 char *wdr_os_name(const char *release);

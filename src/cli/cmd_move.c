@@ -25,7 +25,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
-	if (*argc == 2 && (p->to || p->from || p->table || p->leave_free || p->name_by ||
+	if (*argc == 2 && (p->to || p->from || p->what || p->table || p->leave_free || p->name_by ||
 				  p->keep_addresses || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
@@ -67,13 +67,17 @@ static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char 
 			 : wdr_plan_options_draft(world, &o->plan, ret, error);
 }
 
-static int fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it)
+static int fail_begun(
+	const WdrGlobals *globals, GError *error, const WdrItinerary *it, bool has_changed_source)
 {
 	wdr_progress_end();
 	if (!wdr_error_get_hint(error))
 		wdr_error_hint(&error,
-			"%s is unfinished, is marked so, and will not boot; the source is as it was. Run the same "
-			"move again to start over",
+			has_changed_source
+				? "%s is complete; boot files on the source may be half changed: "
+				  "'wanderitas rewind' puts them back, then run the same move again"
+				: "%s is unfinished, is marked so, and will not boot; the source is as it was. Run the same "
+				  "move again to start over",
 			it->target.name);
 	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 }
@@ -99,7 +103,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 					       : wdr_move_default_state(world, &it->target);
 	if (!wdr_move(world, it, state, &has_begun, &result, &error)) {
 		if (has_begun)
-			return fail_begun(globals, error, it);
+			return fail_begun(globals, error, it, result.has_changed_source);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();

@@ -1,6 +1,6 @@
 #include "cli/cli.h"
 
-#include "boot/survey.h"
+#include "boot/finding.h"
 #include "present/survey.h"
 
 typedef struct {
@@ -16,6 +16,12 @@ static bool has_problem(const WdrSurvey *s)
 		for (guint k = 0; d->system && k < d->system->parts->len; k++) {
 			const WdrSystemPart *p = d->system->parts->pdata[k];
 			if (p->problem || p->is_unfinished)
+				return true;
+		}
+		for (guint k = 0; d->system && k < d->system->mentions->len; k++) {
+			g_autoptr(WdrFinding) f =
+				wdr_finding_new(s, d, d->system->mentions->pdata[k]);
+			if (f->is_grave)
 				return true;
 		}
 	}

@@ -9,6 +9,7 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 {
 	g_free(o->from);
 	g_free(o->to);
+	g_free(o->what);
 	g_free(o->table);
 	g_free(o->leave_free);
 	g_free(o->name_by);
@@ -23,6 +24,9 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"DISK" },
 		{ "to", 0, 0, G_OPTION_ARG_FILENAME, &o->to, "The disk or image to move to",
 			"DISK" },
+		{ "what", 0, 0, G_OPTION_ARG_STRING, &o->what,
+			"What is moved: everything, or root alone (boot stays on the source)",
+			"everything|root" },
 		{ "table", 0, 0, G_OPTION_ARG_STRING, &o->table,
 			"Kind of the new partition table: same, mbr or gpt", "KIND" },
 		{ "leave-free", 0, 0, G_OPTION_ARG_STRING, &o->leave_free,
@@ -66,13 +70,12 @@ static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **erro
 		.keep_addresses = o->keep_addresses != 0 };
 	if (!parse_table(o->table, &ret->table, error))
 		return false;
-	if (o->name_by) {
-		ret->has_name_by = true;
-		if (!wdr_address_kind_parse(o->name_by, &ret->name_by))
-			return wdr_error_set(error, WDR_ERROR_USAGE,
-				"--name-by is partuuid, uuid, label, partlabel or path, not '%s'",
-				o->name_by);
-	}
+	if (o->what && (!wdr_what_parse(o->what, &ret->what) || ret->what == WDR_MOVE_NOTHING))
+		return wdr_error_set(
+			error, WDR_ERROR_USAGE, "--what is everything or root, not '%s'", o->what);
+	ret->has_name_by = o->name_by != NULL;
+	if (o->name_by && !wdr_cli_name_by(o->name_by, &ret->name_by, error))
+		return false;
 	if (o->sector_size != 0 && o->sector_size != 512 && o->sector_size != 4096)
 		return wdr_error_set(error, WDR_ERROR_USAGE, "--sector-size is 512 or 4096, not %d",
 			o->sector_size);
@@ -80,8 +83,14 @@ static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **erro
 	return true;
 }
 
-/* The disk that / is mounted from. */
-static bool running_disk(const WdrWorld *world, char **ret, GError **error)
+bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error)
+{
+	return wdr_address_kind_parse(text, ret) ||
+	       wdr_error_set(error, WDR_ERROR_USAGE,
+		       "--name-by is partuuid, uuid, label, partlabel or path, not '%s'", text);
+}
+
+bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error)
 {
 	g_autoptr(GPtrArray) disks = NULL;
 
@@ -135,7 +144,8 @@ bool wdr_plan_options_draft(
 			error, "name it with --to DISK; 'wanderitas survey' lists the disks");
 		return false;
 	}
-	if (!convert(o, &options, error) || (!o->from && !running_disk(world, &running, error)) ||
+	if (!convert(o, &options, error) ||
+		(!o->from && !wdr_cli_running_disk(world, &running, error)) ||
 		!check_source_at_rest(world, o->from ? o->from : running, error))
 		return false;
 	g_autofree char *scratch = o->state && g_file_test(o->state, G_FILE_TEST_IS_DIR)

@@ -5,7 +5,7 @@
 #include "move/itinerary.h"
 
 typedef struct {
-	char *from, *to, *table, *leave_free, *name_by, *state;
+	char *from, *to, *what, *table, *leave_free, *name_by, *state;
 	gboolean keep_addresses;
 	int sector_size;
 } WdrPlanOptions;
@@ -18,3 +18,7 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
  * is the source. */
 bool wdr_plan_options_draft(
 	const WdrWorld *world, const WdrPlanOptions *o, WdrItinerary **ret, GError **error);
+
+/* What readdress shares with them: a form of address, and the disk that / is mounted from. */
+bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error);
+bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error);

@@ -2,8 +2,9 @@
 #include "move/itinerary.h"
 
 #include "base/text.h"
+#include "move/addresses.h"
+#include "move/edits.h"
 #include "move/layout.h"
-#include "move/readdress.h"
 #include "move/source.h"
 
 #include <string.h>
@@ -33,17 +34,10 @@ static bool choose_table(WdrItinerary *it, const WdrDraftOptions *options, GErro
 
 static void add_part(WdrItinerary *it, const WdrSystemPart *from)
 {
-	WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
+	WdrItineraryPart *p = wdr_itinerary_part_like(from);
 
-	p->number = from->partition->number;
-	p->role = from->role;
-	p->fs = g_strdup(g_str_has_prefix(from->probe.type, "ext") ? "ext4" : from->probe.type);
-	p->from = (WdrItineraryPlace){ from->partition->start, from->partition->size,
-		g_strdup(from->probe.uuid), g_strdup(from->probe.label),
-		g_strdup(from->partition->partuuid), g_strdup(from->partition->name) };
-	p->type = g_strdup(from->partition->type);
-	p->attributes = g_strdup(from->partition->attributes);
-	p->is_active = from->partition->is_active;
+	/* A root whose boot files stay elsewhere is nothing that a loader should look at. */
+	p->is_active = p->is_active && it->what != WDR_MOVE_ROOT;
 	g_ptr_array_add(it->parts, p);
 }
 
@@ -179,14 +173,17 @@ static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *sourc
 {
 	uint64_t leave_free = 0;
 
-	for (guint i = 0; i < source->system->parts->len; i++)
-		add_part(it, source->system->parts->pdata[i]);
+	for (guint i = 0; i < source->system->parts->len; i++) {
+		const WdrSystemPart *p = source->system->parts->pdata[i];
+		if (it->what == WDR_MOVE_EVERYTHING || p == source->system->root)
+			add_part(it, p);
+	}
 	if (!choose_table(it, options, error) ||
 		!leave_free_bytes(it, options, &leave_free, error) ||
 		!wdr_layout_place(it, leave_free, error) ||
-		!wdr_readdress_choose(it, source, options, error) ||
+		!wdr_addresses_choose(it, source->system->table->id, options, error) ||
 		!fit_all(world, it, source, scratch, error) ||
-		!wdr_readdress_edit(it, source, options, error))
+		!wdr_edits_make(it, source->system, options, error))
 		return false;
 	add_notes(it, options);
 	return true;
@@ -202,6 +199,7 @@ bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to
 
 	it->made_by = g_strdup(WDR_VERSION);
 	it->made_at = wdr_world_now(world);
+	it->what = options->what;
 	if (!wdr_disk_find(world, to, &target, error) || !wdr_disk_find(world, from, &disk, error))
 		return false;
 	if (!wdr_check_target(world, disk, target, error)) {

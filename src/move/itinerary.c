@@ -35,6 +35,24 @@ void wdr_itinerary_disk_clear(WdrItineraryDisk *disk)
 	memset(disk, 0, sizeof(*disk));
 }
 
+static const char *const what_names[] = { "everything", "root", "nothing" };
+
+const char *wdr_what_name(WdrWhat what)
+{
+	return what_names[what];
+}
+
+bool wdr_what_parse(const char *text, WdrWhat *ret)
+{
+	for (WdrWhat w = WDR_MOVE_EVERYTHING; w <= WDR_MOVE_NOTHING; w++) {
+		if (strcmp(text, what_names[w]) == 0) {
+			*ret = w;
+			return true;
+		}
+	}
+	return false;
+}
+
 WdrItinerary *wdr_itinerary_new(void)
 {
 	WdrItinerary *it = g_new0(WdrItinerary, 1);
@@ -59,6 +77,29 @@ void wdr_itinerary_free(WdrItinerary *it)
 	g_free(it->made_by);
 	g_free(it->table_id);
 	g_free(it);
+}
+
+static char *fs_of(const WdrProbe *probe)
+{
+	if (!probe->type)
+		return g_strdup("");
+	return g_strdup(g_str_has_prefix(probe->type, "ext") ? "ext4" : probe->type);
+}
+
+WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from)
+{
+	WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
+
+	p->number = from->partition->number;
+	p->role = from->role;
+	p->fs = fs_of(&from->probe);
+	p->from = (WdrItineraryPlace){ from->partition->start, from->partition->size,
+		g_strdup(from->probe.uuid), g_strdup(from->probe.label),
+		g_strdup(from->partition->partuuid), g_strdup(from->partition->name) };
+	p->type = g_strdup(from->partition->type);
+	p->attributes = g_strdup(from->partition->attributes);
+	p->is_active = from->partition->is_active;
+	return p;
 }
 
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number)

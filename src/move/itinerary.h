@@ -37,9 +37,18 @@ typedef struct {
 	uint32_t cluster_bytes;  /* FAT: of the new volume */
 } WdrItineraryPart;
 
+typedef enum {
+	WDR_MOVE_EVERYTHING,
+	WDR_MOVE_ROOT,   /* boot stays on the source, whose boot files change */
+	WDR_MOVE_NOTHING /* only mentions, and addresses if asked: source and target are one disk */
+} WdrWhat;
+const char *wdr_what_name(WdrWhat what); /* "everything", "root", "nothing" */
+bool wdr_what_parse(const char *text, WdrWhat *ret);
+
 typedef struct {
 	char *made_by; /* version of the program */
 	int64_t made_at;
+	WdrWhat what;
 	WdrItineraryDisk source, target;
 	WdrTableKind table; /* the new one */
 	char *table_id;
@@ -52,10 +61,13 @@ typedef struct {
 WdrItinerary *wdr_itinerary_new(void);
 void wdr_itinerary_free(WdrItinerary *it);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrItinerary, wdr_itinerary_free)
+/* A part as it is, without `to`; the caller's, to be put into parts. */
+WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from);
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /* NULL: none */
 
 /* What the user asked for. */
 typedef struct {
+	WdrWhat what;
 	WdrTableKind table;     /* NONE: as on the source */
 	const char *leave_free; /* a size or a percentage; NULL: nothing */
 	bool has_name_by;

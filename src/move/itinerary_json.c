@@ -64,8 +64,9 @@ static json_t *edit_to_json(const WdrEdit *e, const char *diff)
 					 (int)s->column, "old", s->old_text, "new", s->new_text));
 	}
 	wdr_hash_to_text(e->before, hash);
-	return json_pack("{s:i, s:s, s:s, s:o, s:s}", "partition", (int)e->number, "file", e->file,
-		"xxh128", hash, "changes", splices, "diff", diff);
+	return json_pack("{s:s, s:i, s:s, s:b, s:s, s:o, s:s}", "on",
+		e->is_on_source ? "source" : "target", "partition", (int)e->number, "file", e->file,
+		"loader_image", e->is_image, "xxh128", hash, "changes", splices, "diff", diff);
 }
 
 static json_t *texts_to_json(const GPtrArray *texts)
@@ -88,11 +89,13 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 		json_array_append_new(
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}",
-		"format", FORMAT_NAME, "made_by", it->made_by, "made_at", (json_int_t)it->made_at,
-		"source", disk_to_json(&it->source), "target", disk_to_json(&it->target), "table",
-		wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions", parts,
-		"edits", edits, "notes", texts_to_json(it->notes));
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}", "format",
+			FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by,
+			"made_at", (json_int_t)it->made_at, "source", disk_to_json(&it->source),
+			"target", disk_to_json(&it->target), "table",
+			wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions",
+			parts, "edits", edits, "notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -221,17 +224,6 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 	       place_from_json(to, "to", &p->to, error);
 }
 
-static bool hash_from_text(const char *hex, WdrHash *ret)
-{
-	if (strlen(hex) != WDR_HASH_TEXT_LEN ||
-		strspn(hex, "0123456789abcdef") != WDR_HASH_TEXT_LEN)
-		return false;
-	g_autofree char *high = g_strndup(hex, 16);
-	ret->high = g_ascii_strtoull(high, NULL, 16);
-	ret->low = g_ascii_strtoull(hex + 16, NULL, 16);
-	return true;
-}
-
 static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 {
 	const char *old_text = NULL, *new_text = NULL;
@@ -242,8 +234,13 @@ static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 	if (json_unpack_ex(json, &e, 0, "{s:I, s:i, s:i, s:s, s:s}", "offset", &offset, "line",
 		    &line, "column", &column, "old", &old_text, "new", &new_text) != 0)
 		return unpack_failed(error, "a change", &e);
-	/* An address has no line end: one would make two lines of one. */
-	if (offset < 0 || line < 1 || column < 1 || strpbrk(new_text, "\r\n") || *new_text == '\0')
+	/* An address has no line end: one would make two lines of one. Whole lines are put in, or
+	 * taken out. */
+	bool is_within = *old_text && !strchr(old_text, '\n');
+	bool is_removed = *old_text && strchr(old_text, '\n') && *new_text == '\0';
+	if (offset < 0 || line < 1 || column < 1 || (*old_text == '\0' && *new_text == '\0') ||
+		(is_within && (strpbrk(new_text, "\r\n") || *new_text == '\0')) ||
+		(*old_text && !is_within && !is_removed))
 		return bad(error, "a change makes no sense");
 	wdr_edit_add(edit, (size_t)offset, (unsigned)line, (unsigned)column, old_text, new_text);
 	return true;
@@ -251,20 +248,28 @@ static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 
 static bool edit_from_json(WdrItinerary *it, json_t *json, GError **error)
 {
-	const char *file = NULL, *hex = NULL, *diff = NULL;
+	const char *file = NULL, *hex = NULL, *diff = NULL, *on = NULL;
 	json_t *changes = NULL, *change = NULL;
+	int is_image = 0;
 	WdrHash hash;
 	int number = 0;
 	size_t i = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:i, s:s, s:s, s:o, s:s}", "partition", &number, "file",
-		    &file, "xxh128", &hex, "changes", &changes, "diff", &diff) != 0)
+	if (json_unpack_ex(json, &e, 0, "{s:s, s:i, s:s, s:b, s:s, s:o, s:s}", "on", &on,
+		    "partition", &number, "file", &file, "loader_image", &is_image, "xxh128", &hex,
+		    "changes", &changes, "diff", &diff) != 0)
 		return unpack_failed(error, "an edit", &e);
-	if (number < 1 || !wdr_itinerary_part(it, (unsigned)number) ||
-		!hash_from_text(hex, &hash) || !json_is_array(changes))
+	bool is_on_source = strcmp(on, "source") == 0;
+	bool is_place = is_on_source ? it->what == WDR_MOVE_ROOT
+				     : strcmp(on, "target") == 0 &&
+					       wdr_itinerary_part(it, (unsigned)number) != NULL;
+	if (number < 1 || number > PARTS_MAX || !is_place || !wdr_hash_from_text(hex, &hash) ||
+		!json_is_array(changes))
 		return bad(error, "an edit makes no sense");
 	WdrEdit *edit = wdr_edit_new((unsigned)number, file, hash);
+	edit->is_image = is_image != 0;
+	edit->is_on_source = is_on_source;
 	g_ptr_array_add(it->edits, edit);
 	g_ptr_array_add(it->diffs, g_strdup(diff));
 	json_array_foreach(changes, i, change)
@@ -363,7 +368,7 @@ static bool check_format(json_t *root, GError **error)
 
 bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **ret, GError **error)
 {
-	const char *made_by = NULL, *table = NULL, *table_id = NULL;
+	const char *made_by = NULL, *table = NULL, *table_id = NULL, *what = NULL;
 	json_t *source = NULL, *target = NULL, *parts = NULL, *edits = NULL, *notes = NULL;
 	json_int_t made_at = 0;
 	json_error_t e;
@@ -376,16 +381,18 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 			e.text);
 	if (!check_format(root, error))
 		return false;
-	if (json_unpack_ex(root, &e, 0, "{s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}", "made_by",
-		    &made_by, "made_at", &made_at, "source", &source, "target", &target, "table",
-		    &table, "table_id", &table_id, "partitions", &parts, "edits", &edits, "notes",
-		    &notes) != 0)
+	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}",
+		    "what", &what, "made_by", &made_by, "made_at", &made_at, "source", &source,
+		    "target", &target, "table", &table, "table_id", &table_id, "partitions", &parts,
+		    "edits", &edits, "notes", &notes) != 0)
 		return unpack_failed(error, "the outermost object", &e);
 	it->made_by = g_strdup(made_by);
 	it->made_at = made_at;
 	it->table_id = g_strdup(table_id);
 	if (!parse_table(table, &it->table))
 		return bad(error, "the kind of its table");
+	if (!wdr_what_parse(what, &it->what) || it->what == WDR_MOVE_NOTHING)
+		return bad(error, "what it moves");
 	if (!disk_from_json(source, "source", &it->source, error) ||
 		!disk_from_json(target, "target", &it->target, error) ||
 		!lists_from_json(it, parts, edits, notes, error) || !check_whole(it, error))

@@ -41,7 +41,7 @@ const char *wdr_layout_type(const char *type, WdrTableKind from, WdrTableKind to
 static uint64_t first_start(const WdrItinerary *it)
 {
 	const WdrItineraryPart *first = it->parts->pdata[0];
-	uint64_t kept = MIN(first->from.start, HEAD_MAX_BYTES);
+	uint64_t kept = it->what == WDR_MOVE_ROOT ? 0 : MIN(first->from.start, HEAD_MAX_BYTES);
 
 	return MAX(wdr_round_up(kept, WDR_ALIGN_BYTES), WDR_ALIGN_BYTES);
 }

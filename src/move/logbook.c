@@ -4,7 +4,12 @@
 #include "base/io.h"
 
 #include <fcntl.h>
+#include <stdio.h>
 #include <string.h>
+#include <sys/stat.h>
+
+#define FORMAT_NAME "wanderitas-logbook/1"
+enum { LOGBOOK_BYTES_MAX = 64 * 1024 * 1024 };
 
 struct WdrLogbook {
 	const WdrWorld *world;
@@ -32,6 +37,31 @@ static bool append(WdrLogbook *l, json_t *entry, GError **error)
 	return true;
 }
 
+/* A logbook with changes that are still in force is the only way back to what was. */
+static bool keep_old(const char *path, GError **error)
+{
+	g_autoptr(GPtrArray) changes = NULL;
+	g_autoptr(GError) unreadable = NULL;
+	bool has_changes = false;
+	struct stat st;
+
+	if (stat(path, &st) != 0)
+		return true;
+	if (!wdr_logbook_read(path, &changes, &unreadable))
+		has_changes = st.st_size > 0;
+	for (guint i = 0; changes && i < changes->len; i++)
+		has_changes |= !((WdrChange *)changes->pdata[i])->is_rewound;
+	g_autofree char *folder = g_path_get_dirname(path);
+	for (unsigned n = 1; has_changes; n++) {
+		g_autofree char *kept = g_strdup_printf("%s/logbook-%u.jsonl", folder, n);
+		if (stat(kept, &st) == 0)
+			continue;
+		return rename(path, kept) == 0 ||
+		       wdr_error_set_errno(error, errno, "keeping the logbook %s", path);
+	}
+	return true;
+}
+
 bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itinerary_file,
 	WdrLogbook **ret, GError **error)
 {
@@ -39,17 +69,86 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 
 	l->world = world;
 	l->path = g_strdup(path);
+	l->fd = -1;
+	if (!keep_old(path, error))
+		return false;
 	l->fd = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0600);
 	if (l->fd < 0)
 		return wdr_error_set_errno(error, errno, "creating the logbook %s", path);
 	if (!append(l,
-		    json_pack("{s:s, s:I, s:s, s:s}", "format", "wanderitas-logbook/1", "at",
+		    json_pack("{s:s, s:I, s:s, s:s}", "format", FORMAT_NAME, "at",
 			    (json_int_t)wdr_world_now(world), "event", "begun", "itinerary",
 			    itinerary_file),
 		    error))
 		return false;
 	*ret = g_steal_pointer(&l);
 	return true;
+}
+
+bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret, GError **error)
+{
+	g_autoptr(WdrLogbook) l = g_new0(WdrLogbook, 1);
+	struct stat st;
+
+	l->world = world;
+	l->path = g_strdup(path);
+	l->fd = open(path, O_WRONLY | O_CLOEXEC | O_NOFOLLOW);
+	if (l->fd < 0 || fstat(l->fd, &st) != 0)
+		return wdr_error_set_errno(error, errno, "opening the logbook %s", path);
+	l->size = (uint64_t)st.st_size;
+	*ret = g_steal_pointer(&l);
+	return true;
+}
+
+const char *wdr_logbook_path(const WdrLogbook *l)
+{
+	return l->path;
+}
+
+static json_t *text_or_null(const char *text)
+{
+	return text ? json_string(text) : json_null();
+}
+
+bool wdr_logbook_change(WdrLogbook *l, const WdrChange *c, GError **error)
+{
+	char before[WDR_HASH_TEXT_LEN + 1];
+	char after[WDR_HASH_TEXT_LEN + 1];
+	json_t *addresses = c->addresses ? json_loads(c->addresses, 0, NULL) : json_null();
+
+	wdr_hash_to_text(c->before, before);
+	wdr_hash_to_text(c->after, after);
+	return append(l,
+		json_pack(
+			"{s:I, s:s, s:i, s:s, s:o, s:o, s:i, s:o, s:o, s:o, s:s, s:s, s:i, s:I, s:I, s:I, "
+			"s:I, s:o}",
+			"at", (json_int_t)wdr_world_now(l->world), "event", "change", "number",
+			(int)c->number, "disk", c->disk, "disk_name", text_or_null(c->disk_name),
+			"table_id", text_or_null(c->table_id), "partition", (int)c->partition,
+			"tree", text_or_null(c->tree), "file", text_or_null(c->file), "original",
+			text_or_null(c->original), "before", before, "after", after, "mode",
+			(int)c->mode, "uid", (json_int_t)c->uid, "gid", (json_int_t)c->gid, "mtime",
+			(json_int_t)c->mtime.sec, "mtime_nsec", (json_int_t)c->mtime.nsec,
+			"addresses", addresses),
+		error);
+}
+
+static bool append_number(WdrLogbook *l, const char *event, unsigned number, GError **error)
+{
+	return append(l,
+		json_pack("{s:I, s:s, s:i}", "at", (json_int_t)wdr_world_now(l->world), "event",
+			event, "number", (int)number),
+		error);
+}
+
+bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error)
+{
+	return append_number(l, "changed", number, error);
+}
+
+bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error)
+{
+	return append_number(l, "rewound", number, error);
 }
 
 bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...)
@@ -89,4 +188,113 @@ void wdr_logbook_free(WdrLogbook *l)
 		close(l->fd);
 	g_free(l->path);
 	g_free(l);
+}
+
+/* ---- reading ---- */
+
+void wdr_change_free(WdrChange *c)
+{
+	if (!c)
+		return;
+	g_free(c->disk);
+	g_free(c->disk_name);
+	g_free(c->table_id);
+	g_free(c->tree);
+	g_free(c->file);
+	g_free(c->original);
+	g_free(c->addresses);
+	g_free(c);
+}
+
+static char *optional(json_t *json, const char *key)
+{
+	return g_strdup(json_string_value(json_object_get(json, key)));
+}
+
+static bool change_from_json(json_t *json, GPtrArray *changes)
+{
+	const char *disk = NULL, *before = NULL, *after = NULL;
+	json_int_t uid = 0, gid = 0, mtime = 0, nsec = 0;
+	int number = 0, partition = 0, mode = 0;
+	g_autoptr(WdrChange) c = g_new0(WdrChange, 1);
+
+	if (json_unpack(json, "{s:i, s:s, s:i, s:s, s:s, s:i, s:I, s:I, s:I, s:I}", "number",
+		    &number, "disk", &disk, "partition", &partition, "before", &before, "after",
+		    &after, "mode", &mode, "uid", &uid, "gid", &gid, "mtime", &mtime, "mtime_nsec",
+		    &nsec) != 0 ||
+		!wdr_hash_from_text(before, &c->before) || !wdr_hash_from_text(after, &c->after) ||
+		partition < 0 || mode < 0 || mode > 07777 || uid < 0 || uid > G_MAXUINT32 ||
+		gid < 0 || gid > G_MAXUINT32 || nsec < 0 || nsec > 999999999)
+		return false;
+	c->number = (unsigned)number;
+	c->partition = (unsigned)partition;
+	c->mode = (uint32_t)mode;
+	c->uid = (uint32_t)uid;
+	c->gid = (uint32_t)gid;
+	c->mtime = (WdrTime){ mtime, (uint32_t)nsec };
+	c->disk = g_strdup(disk);
+	c->disk_name = optional(json, "disk_name");
+	c->table_id = optional(json, "table_id");
+	c->tree = optional(json, "tree");
+	c->file = optional(json, "file");
+	c->original = optional(json, "original");
+	json_t *addresses = json_object_get(json, "addresses");
+	if (json_is_object(addresses))
+		c->addresses = json_dumps(addresses, JSON_COMPACT);
+	if (!c->file && !c->addresses)
+		return false;
+	/* An original lies in the logbook's own folder, nowhere else. */
+	if (c->original && (strchr(c->original, '/') || *c->original == '.'))
+		return false;
+	g_ptr_array_add(changes, g_steal_pointer(&c));
+	return true;
+}
+
+static void note_rewound(json_t *json, GPtrArray *changes)
+{
+	json_int_t number = json_integer_value(json_object_get(json, "number"));
+
+	for (guint i = 0; i < changes->len; i++) {
+		WdrChange *c = changes->pdata[i];
+		c->is_rewound |= c->number == (unsigned)number;
+	}
+}
+
+static bool line_from_json(json_t *json, guint line, GPtrArray *changes)
+{
+	const char *event = json_string_value(json_object_get(json, "event"));
+
+	if (line == 0) {
+		const char *format = json_string_value(json_object_get(json, "format"));
+		return g_strcmp0(format, FORMAT_NAME) == 0;
+	}
+	if (g_strcmp0(event, "rewound") == 0)
+		note_rewound(json, changes);
+	return event && (strcmp(event, "change") != 0 || change_from_json(json, changes));
+}
+
+bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error)
+{
+	g_autoptr(GPtrArray) changes =
+		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_change_free);
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!wdr_read_file(path, LOGBOOK_BYTES_MAX, &text, &len, error))
+		return false;
+	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+	for (guint i = 0; lines[i] && *lines[i]; i++) {
+		g_autoptr(json_t) json = json_loads(lines[i], JSON_REJECT_DUPLICATES, NULL);
+		bool is_cut = i > 0 && !json && !lines[i + 1];
+		if (is_cut)
+			break;
+		if (!json || !line_from_json(json, i, changes))
+			return wdr_error_set(error, WDR_ERROR_FORMAT,
+				"%s:%u: this is no line of a logbook", path, i + 1);
+	}
+	if (*text == '\0')
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s is no logbook: it is empty", path);
+	*ret = g_steal_pointer(&changes);
+	return true;
 }

@@ -1,24 +1,61 @@
-/* The logbook: what a move has done so far, one JSON object a line, each line on the medium before
- * the step that it announces begins.
+/* The logbook: what a move, or a change in place, has done so far, one JSON object a line, each
+ * line on the medium before the step that it announces begins.
  *
  *   {"format": "wanderitas-logbook/1", "at": SECONDS, "event": "begun", "itinerary": FILE}
  *   {"at": SECONDS, "event": "step", "what": "…"}          about to do this
+ *   {"at": SECONDS, "event": "change", "number": N, …}     about to change a file: see WdrChange
+ *   {"at": SECONDS, "event": "changed", "number": N}       it was changed and read back
+ *   {"at": SECONDS, "event": "rewound", "number": N}       it was put back
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
- */
+ *
+ * Originals of changed files lie in the folder "originals" beside it. */
 #pragma once
 
+#include "base/hash.h"
+#include "volume/volume.h"
 #include "world/world.h"
+
+/* One change in place. With a file: its content before is kept as `original` (NULL: the file was
+ * added). Without: the identifiers `addresses` of the disk were changed. */
+typedef struct {
+	unsigned number;
+	char *disk, *disk_name; /* path; name or NULL for an image */
+	char *table_id;         /* of the disk, at that time */
+	unsigned partition;
+	char *tree; /* where the volume was mounted; NULL: it was not */
+	char *file; /* NULL: a change of identifiers */
+	char *original;
+	WdrHash before, after;
+	uint32_t mode, uid, gid;
+	WdrTime mtime;
+	char *addresses; /* JSON: see renew.h */
+	bool is_rewound; /* when read */
+} WdrChange;
+void wdr_change_free(WdrChange *change);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrChange, wdr_change_free)
 
 typedef struct WdrLogbook WdrLogbook;
 
-/* Starts a new one in place of an old one. */
+/* Starts a new one. An old one that tells of changes which were not put back is kept under another
+ * name. */
 bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itinerary_file,
 	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Goes on with one. */
+bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+const char *wdr_logbook_path(const WdrLogbook *l);
 /* Also tells the world's observer. */
 bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...) G_GNUC_PRINTF(3, 4);
-bool wdr_logbook_done(WdrLogbook *l, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_logbook_change(WdrLogbook *l, const WdrChange *change, GError **error);
+bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error);
+bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);
+bool wdr_logbook_done(WdrLogbook *l, GError **error);
 /* As well as it goes: the error that it tells of is the one that counts. */
 void wdr_logbook_stopped(WdrLogbook *l, const char *why);
 void wdr_logbook_free(WdrLogbook *l);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrLogbook, wdr_logbook_free)
+
+/* The changes that a logbook tells of (WdrChange), in their order. A last line that was cut short
+ * is passed over: what it announced was not begun. FORMAT: it is no logbook, or damaged. */
+bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

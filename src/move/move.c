@@ -4,6 +4,7 @@
 #include "base/stop.h"
 #include "base/text.h"
 #include "move/carry.h"
+#include "move/change.h"
 #include "move/logbook.h"
 #include "move/packing.h"
 #include "move/source.h"
@@ -11,7 +12,7 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { HELD_BYTES = 64 * 1024, WIPE_BYTES = 1024 * 1024 };
+enum { HELD_BYTES = 64 * 1024, WIPE_BYTES = 1024 * 1024, EDITED_BYTES_MAX = 96 * 1024 * 1024 };
 
 typedef struct {
 	const WdrWorld *world;
@@ -96,6 +97,20 @@ static bool open_target(Move *m, GError **error)
 	       wdr_itinerary_check_disk(&m->it->target, &now, "target", error);
 }
 
+/* The part whose start is written last: a half-done target must not be taken for a system. */
+static const WdrItineraryPart *last_part(const WdrItinerary *it)
+{
+	const WdrItineraryPart *root = NULL;
+
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		if (p->role == WDR_ROLE_BOOT)
+			return p;
+		root = p->role == WDR_ROLE_ROOT ? p : root;
+	}
+	return root;
+}
+
 static WdrSystemPart *source_part(const Move *m, unsigned number)
 {
 	return wdr_system_part(m->source->system, number);
@@ -115,7 +130,7 @@ static bool check_parts(const Move *m, GError **error)
 				"partition %u of the source is not the volume that the itinerary was drawn for",
 				p->number);
 	}
-	return m->it->parts->len == m->source->system->parts->len
+	return m->it->what == WDR_MOVE_ROOT || m->it->parts->len == m->source->system->parts->len
 		       ? true
 		       : wdr_error_set(error, WDR_ERROR_REFUSED,
 				 "the source has other partitions than when the itinerary was drawn");
@@ -128,8 +143,11 @@ static bool apply_edit(const Move *m, const WdrEdit *edit, WdrReplacements *into
 	size_t len = 0;
 	GBytes *bytes = NULL;
 
-	if (!wdr_volume_read_file(
-		    s->volume, edit->file, WDR_BOOT_FILE_BYTES_MAX, &text, &len, error))
+	if (!s || !s->volume)
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"partition %u of the source, which holds /%s, is gone", edit->number,
+			edit->file);
+	if (!wdr_volume_read_file(s->volume, edit->file, EDITED_BYTES_MAX, &text, &len, error))
 		return false;
 	if (!text)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
@@ -147,11 +165,21 @@ static bool replacements_for(const Move *m, unsigned number, WdrReplacements **r
 
 	for (guint i = 0; i < m->it->edits->len; i++) {
 		const WdrEdit *edit = m->it->edits->pdata[i];
-		if ((number == 0 || edit->number == number) && !apply_edit(m, edit, all, error))
+		bool is_wanted = number == 0 || (edit->number == number && !edit->is_on_source);
+		if (is_wanted && !apply_edit(m, edit, all, error))
 			return false;
 	}
 	*ret = g_steal_pointer(&all);
 	return true;
+}
+
+static bool has_source_edits(const WdrItinerary *it)
+{
+	for (guint i = 0; i < it->edits->len; i++) {
+		if (((const WdrEdit *)it->edits->pdata[i])->is_on_source)
+			return true;
+	}
+	return false;
 }
 
 static bool prepare(Move *m, GError **error)
@@ -159,7 +187,9 @@ static bool prepare(Move *m, GError **error)
 	g_autoptr(GHashTable) edits = NULL;
 
 	if (!open_source(m, error) || !check_parts(m, error) ||
-		!replacements_for(m, 0, &edits, error) || !open_target(m, error))
+		!replacements_for(m, 0, &edits, error) || !open_target(m, error) ||
+		(has_source_edits(m->it) &&
+			!wdr_change_check_rest(m->world, m->source->disk, error)))
 		return false;
 	m->table = wdr_itinerary_table(m->it);
 	return true;
@@ -199,7 +229,7 @@ static bool clear_target(Move *m, GError **error)
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		if (!wipe(m, p->to.start, p->to.size, error))
 			return false;
-		if (p->role == WDR_ROLE_BOOT &&
+		if (p == last_part(m->it) &&
 			!wdr_blockdev_write(m->target, note, sizeof(note), p->to.start, error))
 			return false;
 	}
@@ -225,14 +255,6 @@ static bool new_ext_builder(Move *m, const WdrItineraryPart *p, WdrBlockDev *dev
 	return wdr_ext_builder_new(m->world, &target, &spec, ret, error);
 }
 
-static uint32_t serial_of(const char *uuid)
-{
-	g_autofree char *high = g_strndup(uuid, 4);
-
-	return (uint32_t)(g_ascii_strtoull(high, NULL, 16) << 16 |
-			  g_ascii_strtoull(uuid + 5, NULL, 16));
-}
-
 static bool new_fat_builder(Move *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
 	WdrCarryCount *count, WdrBuilder **ret, GError **error)
 {
@@ -242,7 +264,7 @@ static bool new_fat_builder(Move *m, const WdrItineraryPart *p, WdrBlockDev *dev
 
 	wdr_fat_spec_like(
 		&source_part(m, p->number)->fat, p->to.size, m->it->target.sector_size, &spec);
-	spec.serial = serial_of(p->to.uuid);
+	spec.serial = wdr_fat_serial_of(p->to.uuid);
 	spec.hidden_sectors = (uint32_t)MIN(p->to.start / m->it->target.sector_size, G_MAXUINT32);
 	spec.made_at = wdr_world_now(m->world);
 	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
@@ -328,36 +350,37 @@ static bool check_fat(Move *m, WdrBlockDev *dev, uint64_t offset, uint64_t size,
 
 /* ---- steps 2 to 4 ---- */
 
+static bool check_ext(Move *m, const WdrItineraryPart *p, GError **error)
+{
+	return wdr_check_ext(
+		m->world, wdr_blockdev_name(m->target), p->to.start, m->source->scratch, error);
+}
+
+static bool is_fat(const WdrItineraryPart *p)
+{
+	return strcmp(p->fs, "vfat") == 0;
+}
+
 static bool carry_part(Move *m, const WdrItineraryPart *p, WdrBlockDev *medium, GError **error)
 {
 	if (!fill(m, p, m->target, p->to.start, error) ||
 		!compare(m, p, medium, p->to.start, error) ||
 		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number))
 		return false;
-	if (strcmp(p->fs, "vfat") == 0)
-		return check_fat(m, medium, p->to.start, p->to.size, error);
-	g_autofree char *path = g_strdup(wdr_blockdev_name(m->target));
-	return wdr_check_ext(m->world, path, p->to.start, m->source->scratch, error);
+	return is_fat(p) ? check_fat(m, medium, p->to.start, p->to.size, error)
+			 : check_ext(m, p, error);
 }
 
-static bool carry_boot(Move *m, const WdrItineraryPart *p, WdrBlockDev *medium, GError **error)
+static bool release(Move *m, const WdrItineraryPart *p, WdrBlockDev *held, WdrBlockDev *medium,
+	const uint8_t *head, GError **error)
 {
-	g_autoptr(WdrBlockDev) held =
-		wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
-	g_autoptr(WdrBlockDev) seen =
-		wdr_blockdev_new_held(medium, p->to.start, p->to.size, HELD_BYTES);
-	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
 	g_autofree uint8_t *read_back = g_malloc(HELD_BYTES);
 
-	/* What is held back is not on the medium yet: lay it over what is read from there. */
-	if (!fill(m, p, held, 0, error) || !wdr_blockdev_read(held, head, HELD_BYTES, 0, error) ||
-		!wdr_blockdev_write(seen, head, HELD_BYTES, 0, error) ||
-		!compare(m, p, seen, 0, error) ||
-		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number) ||
-		!check_fat(m, seen, 0, p->to.size, error))
-		return false;
 	if (!wdr_stop_check(error) ||
-		!wdr_logbook_step(m->logbook, error, "making partition %u bootable", p->number) ||
+		!wdr_logbook_step(m->logbook, error,
+			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
+						 : "making partition %u whole",
+			p->number) ||
 		!wdr_blockdev_release(held, error) ||
 		!wdr_blockdev_read(medium, read_back, HELD_BYTES, p->to.start, error))
 		return false;
@@ -368,10 +391,42 @@ static bool carry_boot(Move *m, const WdrItineraryPart *p, WdrBlockDev *medium, 
 	return true;
 }
 
+/* e2fsck wants the real disk, so it comes after the release; a volume that it does not like is
+ * taken back. */
+static bool check_released(Move *m, const WdrItineraryPart *p, GError **error)
+{
+	uint8_t note[512] = WDR_UNFINISHED_NOTE;
+
+	if (is_fat(p) || check_ext(m, p, error))
+		return true;
+	if (wdr_blockdev_zero(m->target, p->to.start, HELD_BYTES, NULL) &&
+		wdr_blockdev_write(m->target, note, sizeof(note), p->to.start, NULL))
+		(void)!wdr_blockdev_flush(m->target, NULL);
+	return false;
+}
+
+/* The part whose head is held back. */
+static bool carry_last(Move *m, const WdrItineraryPart *p, WdrBlockDev *medium, GError **error)
+{
+	g_autoptr(WdrBlockDev) held =
+		wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
+	g_autoptr(WdrBlockDev) seen =
+		wdr_blockdev_new_held(medium, p->to.start, p->to.size, HELD_BYTES);
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+
+	/* What is held back is not on the medium yet: lay it over what is read from there. */
+	return fill(m, p, held, 0, error) && wdr_blockdev_read(held, head, HELD_BYTES, 0, error) &&
+	       wdr_blockdev_write(seen, head, HELD_BYTES, 0, error) &&
+	       compare(m, p, seen, 0, error) &&
+	       wdr_logbook_step(m->logbook, error, "checking partition %u", p->number) &&
+	       (!is_fat(p) || check_fat(m, seen, 0, p->to.size, error)) &&
+	       release(m, p, held, medium, head, error) && check_released(m, p, error);
+}
+
 static bool carry_all(Move *m, GError **error)
 {
 	g_autoptr(WdrBlockDev) medium = NULL;
-	const WdrItineraryPart *boot = NULL;
+	const WdrItineraryPart *last = last_part(m->it);
 
 	if (!clear_target(m, error) ||
 		!wdr_blockdev_open(wdr_blockdev_name(m->target), WDR_OPEN_MEDIUM, &medium, error))
@@ -379,16 +434,41 @@ static bool carry_all(Move *m, GError **error)
 	wdr_blockdev_set_sector_size(medium, m->it->target.sector_size);
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		if (p->role == WDR_ROLE_BOOT)
-			boot = p;
-		else if (!carry_part(m, p, medium, error))
+		if (p != last && !carry_part(m, p, medium, error))
 			return false;
 	}
-	if (boot && !carry_boot(m, boot, medium, error))
+	if (!carry_last(m, last, medium, error))
 		return false;
 	return wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
 	       wdr_parttable_write(m->target, m->table, true, error) &&
 	       wdr_blockdev_flush(m->target, error);
+}
+
+/* ---- step 5, when boot stays on the source: its boot files ---- */
+
+static bool change_source(Move *m, GError **error)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	WdrChanging c = { .world = m->world,
+		.logbook = m->logbook,
+		.state = m->state,
+		.disk = m->source->disk,
+		.system = m->source->system,
+		.next = 1 };
+
+	if (!has_source_edits(m->it))
+		return true;
+	m->result->has_changed_source = true;
+	if (!wdr_blockdev_open(m->source->disk->path, WDR_OPEN_WRITE, &dev, error))
+		return false;
+	c.dev = dev;
+	for (guint i = 0; i < m->it->edits->len; i++) {
+		const WdrEdit *edit = m->it->edits->pdata[i];
+		bool is_command_line = g_str_has_suffix(edit->file, "cmdline.txt");
+		if (edit->is_on_source && !wdr_change_file(&c, edit, is_command_line, error))
+			return false;
+	}
+	return true;
 }
 
 static void close_all(Move *m)
@@ -411,7 +491,7 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, 
 	*ret = (WdrMoveResult){ .state = g_strdup(state) };
 	bool is_fine = wdr_make_folder(state, &failure) && prepare(&m, &failure) &&
 		       begin_logbook(&m, &failure) && carry_all(&m, &failure) &&
-		       wdr_logbook_done(m.logbook, &failure);
+		       change_source(&m, &failure) && wdr_logbook_done(m.logbook, &failure);
 	if (!is_fine && m.logbook)
 		wdr_logbook_stopped(m.logbook, failure->message);
 	close_all(&m);

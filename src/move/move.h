@@ -5,7 +5,9 @@
  * is written, and a note at the start of the boot partition says that a move is under way;
  *   2. every other volume is built, read back from the medium, and compared;
  *   3. the boot volume is built but for its first 64 KiB, read back, and compared;
- *   4. those 64 KiB are written over the note, then the boot marks. */
+ *   4. those 64 KiB are written over the note, then the boot marks;
+ *   5. with --what root: the boot files of the source are changed, each original kept.
+ * Where root has the boot files with it, or is moved alone, it is the one that comes last. */
 #pragma once
 
 #include "move/itinerary.h"
@@ -13,6 +15,7 @@
 typedef struct {
 	uint64_t entries, bytes;  /* carried and found again */
 	double carry_s, verify_s; /* seconds */
+	bool has_changed_source;  /* boot files of it, with --what root */
 	char *state;              /* the folder with itinerary, logbook and packing lists */
 } WdrMoveResult;
 void wdr_move_result_clear(WdrMoveResult *r);

@@ -172,17 +172,16 @@ static bool check_system(const WdrSource *s, GError **error)
 {
 	const WdrSystem *sys = s->system;
 
-	if (!sys->boot || g_strcmp0(sys->flow, "firmware") != 0) {
-		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"%s has no FAT boot volume with config.txt or cmdline.txt", s->disk->name);
-		wdr_error_hint(error,
-			"so far only systems that the board's firmware boots from a FAT volume "
-			"can be moved");
-		return false;
-	}
 	if (!sys->root) {
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s has no ext4 volume with a system on it (no /etc/fstab)", s->disk->name);
+		return false;
+	}
+	if (!sys->flow) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s has no boot files: no config.txt or cmdline.txt on a FAT volume, no "
+			"extlinux.conf, no boot.scr",
+			s->disk->name);
 		return false;
 	}
 	return true;
@@ -203,7 +202,7 @@ static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, 
 			return false;
 		}
 	}
-	wdr_system_look_again(s->system);
+	wdr_system_look_again(s->system, world);
 	return check_system(s, error);
 }
 
@@ -221,7 +220,7 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
 	s->scratch = g_steal_pointer(&folder);
 	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(dev, disk->is_image ? NULL : disk->name, &s->system, error) ||
+		!wdr_system_read(world, disk, dev, &s->system, error) ||
 		!look_through(world, s, notes, error)) {
 		wdr_error_hint(error, "nothing was written; the source is only ever read");
 		return false;

@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/text.h"
+#include "present/diff.h"
 
 #include <string.h>
 
@@ -21,7 +22,9 @@ static void show_ends(const WdrOut *out, const WdrItinerary *it)
 	g_autofree char *to = disk_line(&it->target);
 
 	wdr_out_text(out, WDR_STYLE_PLAIN, "from  %s\n", from);
-	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n\n", to);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n", to);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "what  %s\n\n",
+		it->what == WDR_MOVE_ROOT ? "root alone; boot stays on the source" : "everything");
 }
 
 static void show_parts(const WdrOut *out, const WdrItinerary *it)
@@ -82,27 +85,40 @@ static void show_addresses(const WdrOut *out, const WdrItinerary *it)
 	wdr_grid_print(g, out);
 }
 
-static WdrStyle diff_style(const char *line)
+static bool show_diffs(const WdrOut *out, const WdrItinerary *it, bool on_source)
 {
-	if (g_str_has_prefix(line, "---") || g_str_has_prefix(line, "+++"))
-		return WDR_STYLE_HEADING;
-	return *line == '-' ? WDR_STYLE_BAD : *line == '+' ? WDR_STYLE_GOOD : WDR_STYLE_FAINT;
+	bool has_any = false;
+
+	for (guint i = 0; i < it->diffs->len && i < it->edits->len; i++) {
+		if (((const WdrEdit *)it->edits->pdata[i])->is_on_source != on_source)
+			continue;
+		wdr_present_diff(out, it->diffs->pdata[i]);
+		has_any = true;
+	}
+	return has_any;
 }
 
 static void show_edits(const WdrOut *out, const WdrItinerary *it)
 {
-	wdr_out_text(out, WDR_STYLE_HEADING, "\nEDITS ON THE TARGET\n");
-	if (it->diffs->len == 0)
-		fputs("none: every mention stays true\n", out->file);
-	for (guint i = 0; i < it->diffs->len; i++) {
-		g_auto(GStrv) lines = g_strsplit(it->diffs->pdata[i], "\n", -1);
-		for (size_t k = 0; lines[k]; k++) {
-			if (*lines[k]) {
-				wdr_out_text(out, diff_style(lines[k]), "%s", lines[k]);
-				fputc('\n', out->file);
-			}
-		}
+	if (it->what == WDR_MOVE_ROOT) {
+		wdr_out_text(out, WDR_STYLE_HEADING,
+			"\nEDITS ON THE SOURCE, in place (each original is kept)\n");
+		if (!show_diffs(out, it, true))
+			fputs("none\n", out->file);
 	}
+	wdr_out_text(out, WDR_STYLE_HEADING,
+		it->what == WDR_MOVE_NOTHING ? "\nEDITS IN PLACE (each original is kept)\n"
+					     : "\nEDITS ON THE TARGET\n");
+	if (!show_diffs(out, it, false))
+		fputs("none: every mention stays true\n", out->file);
+}
+
+static void show_notes(const WdrOut *out, const WdrItinerary *it)
+{
+	if (it->notes->len)
+		wdr_out_text(out, WDR_STYLE_HEADING, "\nNOTES\n");
+	for (guint i = 0; i < it->notes->len; i++)
+		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)it->notes->pdata[i]);
 }
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
@@ -111,15 +127,27 @@ void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
 	show_parts(out, it);
 	show_addresses(out, it);
 	show_edits(out, it);
-	if (it->notes->len)
-		wdr_out_text(out, WDR_STYLE_HEADING, "\nNOTES\n");
-	for (guint i = 0; i < it->notes->len; i++)
-		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)it->notes->pdata[i]);
+	show_notes(out, it);
 }
 
 static double rate(uint64_t bytes, double seconds)
 {
 	return (double)bytes / 1e6 / (seconds > 0.001 ? seconds : 0.001);
+}
+
+static void show_next(const WdrOut *out, const WdrItinerary *it)
+{
+	wdr_out_text(out, WDR_STYLE_HEADING, "next: ");
+	if (it->what == WDR_MOVE_ROOT)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"restart with both in: the %s boots, the root is on the new disk\n",
+			it->source.medium);
+	else if (it->target.is_image)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"write the image to its medium, or start a board from it\n");
+	else
+		wdr_out_text(out, WDR_STYLE_PLAIN, "power off, take the %s out, power on\n",
+			it->source.medium);
 }
 
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
@@ -135,15 +163,13 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n", r->verify_s,
 		rate(r->bytes, r->verify_s));
 	wdr_out_text(out, WDR_STYLE_PLAIN,
-		"  source      %s was only read; it still boots as before\n", it->source.name);
+		r->has_changed_source
+			? "  source      the boot files of %s were changed; 'wanderitas rewind %s' puts them "
+			  "back\n"
+			: "  source      %s was only read; it still boots as before\n",
+		it->source.name, r->state);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
-	wdr_out_text(out, WDR_STYLE_HEADING, "next: ");
-	if (it->target.is_image)
-		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"write the image to its medium, or start a board from it\n");
-	else
-		wdr_out_text(out, WDR_STYLE_PLAIN, "power off, take the %s out, power on\n",
-			it->source.medium);
+	show_next(out, it);
 }
 
 void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
@@ -156,4 +182,41 @@ void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveRes
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
+}
+
+/* ---- readdress ---- */
+
+void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews)
+{
+	const WdrItinerary *it = wdr_readdress_itinerary(r);
+	g_autofree char *disk = disk_line(&it->source);
+
+	wdr_out_text(out, WDR_STYLE_PLAIN, "disk  %s\n", disk);
+	if (renews)
+		show_addresses(out, it);
+	show_edits(out, it);
+	show_notes(out, it);
+}
+
+void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state)
+{
+	g_autofree char *plan = wdr_itinerary_to_json(wdr_readdress_itinerary(r));
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s?, s:i, s:o}", "format",
+		"wanderitas-readdress/1", "result", state ? "done" : "shown", "state", state,
+		"left", (int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL));
+
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
+}
+
+void wdr_present_readdressed(
+	const WdrOut *out, const WdrReaddress *r, const char *state, bool as_json)
+{
+	if (as_json) {
+		wdr_present_readdress_json(out->file, r, state);
+		return;
+	}
+	wdr_out_text(out, WDR_STYLE_GOOD,
+		"\ndone: every change was read back; 'wanderitas rewind %s' puts everything back\n",
+		state);
 }

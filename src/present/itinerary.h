@@ -2,9 +2,17 @@
 #pragma once
 
 #include "move/move.h"
+#include "move/readdress.h"
 #include "present/out.h"
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it);
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r);
 /* "wanderitas-move/1". */
 void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r);
+
+void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews);
+/* What was done; state: where the records are. */
+void wdr_present_readdressed(
+	const WdrOut *out, const WdrReaddress *r, const char *state, bool as_json);
+/* "wanderitas-readdress/1"; state NULL: nothing was done. */
+void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state);

@@ -2,18 +2,21 @@
 
 #include <libsmartcols.h>
 #include <stdarg.h>
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
 typedef struct {
 	WdrStyle style;
 	char **cells;
+	char *section; /* the line above it; NULL: none */
 } Row;
 
 struct WdrGrid {
 	const WdrColumn *columns;
 	size_t n;
 	GPtrArray *rows;
+	char *section; /* for the next row */
 };
 
 static const char *const escapes[] = { "", "\033[1m", "\033[32m", "\033[33m", "\033[31m",
@@ -46,6 +49,7 @@ static void row_free(void *data)
 	Row *row = data;
 
 	g_strfreev(row->cells);
+	g_free(row->section);
 	g_free(row);
 }
 
@@ -64,6 +68,7 @@ void wdr_grid_free(WdrGrid *g)
 	if (!g)
 		return;
 	g_ptr_array_unref(g->rows);
+	g_free(g->section);
 	g_free(g);
 }
 
@@ -72,6 +77,7 @@ void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells)
 	Row *row = g_new0(Row, 1);
 
 	row->style = style;
+	row->section = g_steal_pointer(&g->section);
 	row->cells = g_new0(char *, g->n + 1);
 	for (size_t i = 0; i < g->n; i++)
 		row->cells[i] = g_strdup(cells[i] ? cells[i] : "");
@@ -113,20 +119,41 @@ static void add_row(struct libscols_table *t, const WdrGrid *g, const Row *row, 
 		scols_line_set_color(line, color_names[row->style]);
 }
 
+void wdr_grid_section(WdrGrid *g, const char *text)
+{
+	g_free(g->section);
+	g->section = g_strdup(text);
+}
+
+/* The header is the first line of the table, and row N the line behind it. */
+static void print_lines(const WdrGrid *g, const WdrOut *out, const char *table)
+{
+	g_auto(GStrv) lines = g_strsplit(table, "\n", -1);
+
+	for (guint i = 0; lines[i]; i++) {
+		const Row *row = i > 0 && i <= g->rows->len ? g->rows->pdata[i - 1] : NULL;
+		if (row && row->section)
+			wdr_out_text(out, WDR_STYLE_HEADING, "%s\n", row->section);
+		if (*lines[i] || lines[i + 1])
+			fprintf(out->file, "%s\n", lines[i]);
+	}
+}
+
 void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 {
 	struct libscols_table *t = scols_new_table();
+	char *text = NULL;
 
 	if (!t)
 		g_error("out of memory");
-	scols_table_set_stream(t, out->file);
 	scols_table_enable_colors(t, out->has_color ? 1 : 0);
 	scols_table_set_column_separator(t, "  ");
 	scols_table_enable_nowrap(t, 1);
 	add_columns(t, g, out);
 	for (guint i = 0; i < g->rows->len; i++)
 		add_row(t, g, g->rows->pdata[i], out);
-	if (g->rows->len > 0)
-		scols_print_table(t);
+	if (g->rows->len > 0 && scols_print_table_to_string(t, &text) == 0)
+		print_lines(g, out, text);
+	free(text);
 	scols_unref_table(t);
 }

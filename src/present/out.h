@@ -32,6 +32,8 @@ typedef struct WdrGrid WdrGrid;
 WdrGrid *wdr_grid_new(const WdrColumn *columns, size_t n);
 /* n cells; NULL: empty. Copied; foreign text must have been escaped. */
 void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells);
+/* A line of its own above the next row. */
+void wdr_grid_section(WdrGrid *g, const char *text);
 void wdr_grid_print(WdrGrid *g, const WdrOut *out);
 void wdr_grid_free(WdrGrid *g);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrGrid, wdr_grid_free)

@@ -1,6 +1,7 @@
 #include "present/survey.h"
 
 #include "base/text.h"
+#include "boot/finding.h"
 
 #include <string.h>
 
@@ -122,41 +123,82 @@ static void show_addresses(const WdrOut *out, const WdrSurvey *s)
 	wdr_grid_print(g, out);
 }
 
-static char *resolved_text(const GPtrArray *found)
+static char *names_text(const WdrFinding *f)
 {
-	if (found->len == 0)
-		return g_strdup("nothing");
-	g_autoptr(GString) text = g_string_new(found->pdata[0]);
-	for (guint i = 1; i < found->len; i++)
-		g_string_append_printf(text, " and %s", (const char *)found->pdata[i]);
-	return g_string_free(g_steal_pointer(&text), FALSE);
+	GString *text = g_string_new(NULL);
+
+	for (guint i = 0; i < f->names->len; i++) {
+		const char *role = f->roles->pdata[i];
+		g_string_append_printf(text, "%s%s%s%s%s", i ? " and " : "",
+			(const char *)f->names->pdata[i], *role ? " (" : "", role,
+			*role ? ")" : "");
+	}
+	return g_string_free(text, FALSE);
 }
 
-static void mention_row(WdrGrid *g, const WdrSurvey *s, const WdrSurveyDisk *d, const WdrMention *m)
+static void mention_row(WdrGrid *g, const WdrMention *m, const WdrFinding *f)
 {
-	g_autoptr(GPtrArray) found = wdr_survey_resolve(s, d, m);
-	g_autofree char *part = wdr_survey_part_name(d, m->number);
-	g_autofree char *place = g_strdup_printf("%s:/%s:%u:%u", part, m->file, m->line, m->column);
+	g_autofree char *place = g_strdup_printf("  %u:%u", m->line, m->column);
 	g_autofree char *address = shown(m->text);
-	g_autofree char *what = shown(m->what);
-	g_autofree char *resolved = resolved_text(found);
-	const char *cells[] = { place, wdr_use_name(m->use), what, address, resolved };
+	g_autofree char *plain = m->entry ? g_strdup_printf("%s in %s", m->what, m->entry) : NULL;
+	g_autofree char *what = shown(plain ? plain : m->what);
+	g_autofree char *names = names_text(f);
+	const char *cells[] = { place, wdr_use_name(m->use), what, address, names,
+		wdr_mark_name(f->mark) };
 
-	wdr_grid_row(g, found->len == 1 ? WDR_STYLE_PLAIN : WDR_STYLE_REMARK, cells);
+	wdr_grid_row(g,
+		f->is_grave ? WDR_STYLE_BAD
+		: f->mark   ? WDR_STYLE_REMARK
+			    : WDR_STYLE_PLAIN,
+		cells);
 }
 
-static void show_mentions(const WdrOut *out, const WdrSurvey *s)
+/* What there is to say of a mention, once for all places with the same to say of the same. */
+static void collect_advice(
+	GPtrArray *lines, const char *file, const WdrMention *m, const WdrFinding *f)
+{
+	g_autofree char *address = shown(m->text);
+
+	for (guint i = 0; i < f->advice->len; i++)
+		g_ptr_array_add(lines, g_strdup_printf("%s:%u:%u: %s: %s", file, m->line, m->column,
+					       address, (const char *)f->advice->pdata[i]));
+}
+
+static char *file_text(const WdrSurveyDisk *d, const WdrMention *m)
+{
+	g_autofree char *part = wdr_survey_part_name(d, m->number);
+	g_autofree char *file = shown(m->file);
+
+	return g_strdup_printf("%s:/%s", part, file);
+}
+
+static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advice)
 {
 	static const WdrColumn columns[] = { { "MENTION", false }, { "USE", false },
-		{ "FOR", false }, { "ADDRESS", false }, { "NAMES", false } };
+		{ "FOR", false }, { "ADDRESS", false }, { "NAMES", false }, { "MARK", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+	g_autoptr(GPtrArray) advice = g_ptr_array_new_with_free_func(g_free);
+	g_autofree char *last = NULL;
 
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];
-		for (guint k = 0; d->system && k < d->system->mentions->len; k++)
-			mention_row(g, s, d, d->system->mentions->pdata[k]);
+		for (guint k = 0; d->system && k < d->system->mentions->len; k++) {
+			const WdrMention *m = d->system->mentions->pdata[k];
+			g_autoptr(WdrFinding) f = wdr_finding_new(s, d, m);
+			g_autofree char *file = file_text(d, m);
+			if (g_strcmp0(file, last) != 0)
+				wdr_grid_section(g, file);
+			mention_row(g, m, f);
+			collect_advice(advice, file, m, f);
+			g_free(last);
+			last = g_steal_pointer(&file);
+		}
 	}
 	wdr_grid_print(g, out);
+	if (with_advice && advice->len)
+		fputc('\n', out->file);
+	for (guint i = 0; with_advice && i < advice->len; i++)
+		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)advice->pdata[i]);
 }
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)
@@ -204,6 +246,6 @@ void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mention
 		show_addresses(out, s);
 		fputc('\n', out->file);
 	}
-	show_mentions(out, s);
+	show_mentions(out, s, only_mentions);
 	show_problems(out, s);
 }

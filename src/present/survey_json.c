@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/text.h"
+#include "boot/finding.h"
 
 static json_t *text(const char *value)
 {
@@ -28,17 +29,27 @@ static json_t *part_json(const WdrSurveyDisk *d, guint i)
 		p->is_unfinished, "mounted_at", text(d->mounted->pdata[i]));
 }
 
+static json_t *texts(const GPtrArray *list)
+{
+	json_t *json = json_array();
+
+	for (guint i = 0; i < list->len; i++)
+		json_array_append_new(json, text(list->pdata[i]));
+	return json;
+}
+
 static json_t *mention_json(const WdrSurvey *s, const WdrSurveyDisk *d, const WdrMention *m)
 {
-	g_autoptr(GPtrArray) found = wdr_survey_resolve(s, d, m);
-	json_t *names = json_array();
+	g_autoptr(WdrFinding) f = wdr_finding_new(s, d, m);
 
-	for (guint i = 0; i < found->len; i++)
-		json_array_append_new(names, text(found->pdata[i]));
-	return json_pack("{s:i, s:s, s:i, s:i, s:s, s:o, s:o, s:o}", "partition", (int)m->number,
-		"file", m->file, "line", (int)m->line, "column", (int)m->column, "use",
-		wdr_use_name(m->use), "for", text(m->what), "address", text(m->text), "names",
-		names);
+	return json_pack(
+		"{s:i, s:o, s:i, s:i, s:o, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:b, s:o, s:o}",
+		"partition", (int)m->number, "file", text(m->file), "line", (int)m->line, "column",
+		(int)m->column, "format", text(m->format ? m->format->name : NULL), "use",
+		wdr_use_name(m->use), "for", text(m->what), "entry", text(m->entry), "address",
+		text(m->text), "names", texts(f->names), "roles", texts(f->roles), "mark",
+		f->mark ? json_string(wdr_mark_name(f->mark)) : json_null(), "grave", f->is_grave,
+		"advice", texts(f->advice), "left_because", text(m->frozen));
 }
 
 static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)

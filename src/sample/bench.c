@@ -1,28 +1,20 @@
+/* Benches: folders that stand in for the sample boards. */
 #include "sample/sample.h"
 
-#include "base/cleanup.h"
 #include "base/io.h"
 #include "base/text.h"
-#include "disk/parttable.h"
-#include "move/carry.h"
-#include "volume/ext.h"
-#include "volume/fat.h"
 
-#include <fcntl.h>
 #include <string.h>
-#include <sys/stat.h>
 
-#define CARD_BYTES (600 * WDR_MIB)
-#define DRIVE_BYTES (2 * WDR_GIB)
 #define BOOT_AT (4 * WDR_MIB)
-#define BOOT_BYTES (128 * WDR_MIB)
-#define ROOT_AT (BOOT_AT + BOOT_BYTES)
-enum { HERON_INODES = 32768 };
+#define GPT_LINUX "0fc63daf-8483-4772-8e79-3d69d8477de4"
 
-/* Text files of the bench: what a kernel and a running system would show. */
-static const struct {
+/* Text files of a bench: what a kernel and a running system would show. */
+typedef struct {
 	const char *path, *text;
-} files[] = {
+} File;
+
+static const File heron_files[] = {
 	{ "proc/device-tree/model", "Field Station Controller Board Rev 2" },
 	{ "proc/sys/kernel/osrelease", "6.6.31-field\n" },
 	{ "proc/cmdline",
@@ -46,7 +38,150 @@ static const struct {
 	{ "sys/block/nvme0n1/device/device/current_link_width", "1\n" },
 	{ "root/etc/hostname", "heron-hide-3\n" },
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
-	{ "bin/README", "Stand-ins for board commands go here.\n" },
+	{ "root/etc/fstab", wdr_heron_fstab },
+	{ "root/boot/firmware/config.txt", wdr_heron_config },
+	{ "root/boot/firmware/cmdline.txt", wdr_heron_cmdline },
+};
+
+static const File bittern_files[] = {
+	{ "proc/device-tree/model", "Field Station Recorder Board" },
+	{ "proc/sys/kernel/osrelease", "6.1.0-field-arm64\n" },
+	{ "proc/cmdline", "root=UUID=" WDR_BITTERN_ROOT_UUID " ro quiet\n" },
+	{ "proc/swaps", "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n" },
+	{ "proc/self/mountinfo", "24 1 179:97 / / rw - ext4 /dev/mmcblk1p1 rw\n"
+				 "31 24 179:98 / /srv/sound rw - ext4 /dev/mmcblk1p2 rw\n" },
+	{ "sys/block/mmcblk1/dev", "179:96\n" },
+	{ "sys/block/mmcblk1/ro", "0\n" },
+	{ "sys/block/mmcblk1/mmcblk1p1/dev", "179:97\n" },
+	{ "sys/block/mmcblk1/mmcblk1p2/dev", "179:98\n" },
+	{ "sys/block/mmcblk1/device/type", "SD\n" },
+	{ "sys/block/mmcblk1/device/name", "BT256\n" },
+	{ "sys/block/mmcblk1/device/serial", "0x51e09b3c\n" },
+	{ "sys/block/nvme0n1/dev", "259:0\n" },
+	{ "sys/block/nvme0n1/ro", "0\n" },
+	{ "sys/block/nvme0n1/device/model", "Reedbed SSD 1G\n" },
+	{ "sys/block/nvme0n1/device/serial", "RB1G-000023\n" },
+	{ "root/etc/hostname", "bittern-tower-1\n" },
+	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
+	{ "root/etc/fstab", wdr_bittern_fstab },
+	{ "root/boot/extlinux/extlinux.conf", wdr_bittern_extlinux },
+};
+
+static const File kingfisher_files[] = {
+	{ "proc/device-tree/model", "Field Station Camera Board" },
+	{ "proc/sys/kernel/osrelease", "6.6.31-weir\n" },
+	{ "proc/cmdline", "root=UUID=" WDR_KINGFISHER_ROOT_UUID " rootwait rootfstype=ext4\n" },
+	{ "proc/swaps",
+		"Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n/var/swap file 8192 0 -2\n" },
+	{ "proc/self/mountinfo", "24 1 179:2 / / rw - ext4 /dev/mmcblk0p2 rw\n"
+				 "30 24 179:1 / /boot rw - ext4 /dev/mmcblk0p1 rw\n"
+				 "31 24 179:3 / /srv/keys ro - vfat /dev/mmcblk0p3 ro\n" },
+	{ "sys/block/mmcblk0/dev", "179:0\n" },
+	{ "sys/block/mmcblk0/ro", "0\n" },
+	{ "sys/block/mmcblk0/mmcblk0p1/dev", "179:1\n" },
+	{ "sys/block/mmcblk0/mmcblk0p2/dev", "179:2\n" },
+	{ "sys/block/mmcblk0/mmcblk0p3/dev", "179:3\n" },
+	{ "sys/block/mmcblk0/device/type", "SD\n" },
+	{ "sys/block/mmcblk0/device/name", "KW256\n" },
+	{ "sys/block/mmcblk0/device/serial", "0x0c88d1f4\n" },
+	{ "sys/block/sda/dev", "8:0\n" },
+	{ "sys/block/sda/ro", "0\n" },
+	{ "sys/block/sda/device/model", "Millrace SSD\n" },
+	{ "sys/block/sda/device/vendor", "WEIR\n" },
+	{ "root/etc/hostname", "kingfisher-weir-2\n" },
+	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
+	{ "root/etc/fstab", wdr_kingfisher_fstab },
+	{ "root/boot/weirEnv.txt", wdr_kingfisher_settings },
+};
+
+static const WdrSamplePart heron_parts[] = {
+	{ .start = BOOT_AT,
+		.size = 128 * WDR_MIB,
+		.type = "0c",
+		.is_fat = true,
+		.is_active = true,
+		.uuid = WDR_HERON_BOOT_UUID,
+		.label = "BOOTFS" },
+	{ .start = BOOT_AT + 128 * WDR_MIB,
+		.size = 468 * WDR_MIB,
+		.type = "83",
+		.uuid = WDR_HERON_ROOT_UUID,
+		.label = "rootfs",
+		.inodes = 32768 },
+};
+
+static const WdrSamplePart bittern_parts[] = {
+	{ .start = 16 * WDR_MIB,
+		.size = 176 * WDR_MIB,
+		.type = GPT_LINUX,
+		.is_active = true,
+		.partuuid = WDR_BITTERN_ROOT_PARTUUID,
+		.name = "tower-root",
+		.uuid = WDR_BITTERN_ROOT_UUID,
+		.label = "tower",
+		.inodes = 4096 },
+	{ .start = 192 * WDR_MIB,
+		.size = 48 * WDR_MIB,
+		.type = GPT_LINUX,
+		.partuuid = WDR_BITTERN_DATA_PARTUUID,
+		.name = "sound",
+		.uuid = WDR_BITTERN_DATA_UUID,
+		.label = "sound",
+		.inodes = 512 },
+};
+
+static const WdrSamplePart kingfisher_parts[] = {
+	{ .start = 16 * WDR_MIB,
+		.size = 48 * WDR_MIB,
+		.type = "83",
+		.is_active = true,
+		.uuid = WDR_KINGFISHER_BOOT_UUID,
+		.label = "weir_boot",
+		.inodes = 512 },
+	{ .start = 64 * WDR_MIB,
+		.size = 144 * WDR_MIB,
+		.type = "83",
+		.uuid = WDR_KINGFISHER_ROOT_UUID,
+		.label = "weir_root",
+		.inodes = 4096 },
+	{ .start = 208 * WDR_MIB,
+		.size = 40 * WDR_MIB,
+		.type = "0c",
+		.is_fat = true,
+		.uuid = WDR_KINGFISHER_KEYS_UUID,
+		.label = "KEYS" },
+};
+
+enum { VOLUMES_MAX = 4 };
+
+/* One board and its bench. */
+typedef struct {
+	const char *name, *folder; /* folder: of its bench, below the one that was asked for */
+	const File *files;
+	size_t n_files;
+	const char *card_name, *drive_name;
+	WdrSampleDisk card;
+	uint64_t drive_size;
+	WdrMemoryVolume *(*volumes[VOLUMES_MAX])(void);
+} Board;
+
+static const Board boards[] = {
+	{ "heron-hide-3", "", heron_files, G_N_ELEMENTS(heron_files), "mmcblk0", "nvme0n1",
+		{ WDR_TABLE_MBR, WDR_HERON_DISK_ID, 600 * WDR_MIB, heron_parts,
+			G_N_ELEMENTS(heron_parts) },
+		2 * WDR_GIB, { wdr_sample_heron_boot, wdr_sample_heron_root } },
+	{ "bittern-tower-1", "boards/bittern-tower-1", bittern_files, G_N_ELEMENTS(bittern_files),
+		"mmcblk1", "nvme0n1",
+		{ WDR_TABLE_GPT, WDR_BITTERN_DISK_ID, 256 * WDR_MIB, bittern_parts,
+			G_N_ELEMENTS(bittern_parts) },
+		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data } },
+	{ "kingfisher-weir-2", "boards/kingfisher-weir-2", kingfisher_files,
+		G_N_ELEMENTS(kingfisher_files), "mmcblk0", "sda",
+		{ WDR_TABLE_MBR, WDR_KINGFISHER_DISK_ID, 256 * WDR_MIB, kingfisher_parts,
+			G_N_ELEMENTS(kingfisher_parts) },
+		1 * WDR_GIB,
+		{ wdr_sample_kingfisher_boot, wdr_sample_kingfisher_root,
+			wdr_sample_kingfisher_keys } },
 };
 
 static bool write_text(const char *folder, const char *path, const char *text, GError **error)
@@ -57,91 +192,47 @@ static bool write_text(const char *folder, const char *path, const char *text, G
 	return wdr_make_folder(parent, error) && wdr_write_file(full, text, strlen(text), error);
 }
 
-static bool make_image(const char *path, uint64_t size, GError **error)
+static bool make_disk(const WdrWorld *world, const char *folder, const char *name,
+	const WdrSampleDisk *disk, WdrVolume *const *volumes, GError **error)
 {
-	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+	g_autofree char *in_sys = g_strdup_printf("sys/block/%s/size", name);
+	g_autofree char *sectors = g_strdup_printf("%" G_GUINT64_FORMAT "\n", disk->size / 512);
+	g_autofree char *path = g_build_filename(folder, "dev", name, NULL);
 
-	if (fd < 0 || ftruncate(fd, (off_t)size) != 0)
-		return wdr_error_set_errno(error, errno, "making the image %s", path);
-	return true;
+	return write_text(folder, in_sys, sectors, error) &&
+	       wdr_sample_make_disk(world, path, disk, volumes, folder, error);
 }
 
-static WdrPartTable *card_table(uint64_t size)
-{
-	WdrPartTable *t = wdr_parttable_new(WDR_TABLE_MBR);
-	WdrPartition *boot = wdr_parttable_add(t);
-	WdrPartition *root = wdr_parttable_add(t);
-
-	t->id = g_strdup(WDR_HERON_DISK_ID);
-	boot->number = 1;
-	boot->start = BOOT_AT;
-	boot->size = BOOT_BYTES;
-	boot->type = g_strdup("0c");
-	boot->is_active = true;
-	boot->partuuid = wdr_partuuid_mbr(t->id, 1);
-	root->number = 2;
-	root->start = ROOT_AT;
-	root->size = wdr_round_down(size - ROOT_AT, WDR_MIB);
-	root->type = g_strdup("83");
-	root->partuuid = wdr_partuuid_mbr(t->id, 2);
-	return t;
-}
-
-static bool fill(const WdrWorld *world, WdrVolume *from, WdrBuilder *builder, GError **error)
-{
-	WdrCarry carry = { .source = from, .builder = builder };
-
-	return wdr_carry(world, &carry, NULL, error) && builder->ops->finish(builder, error);
-}
-
-static bool fill_boot(const WdrWorld *world, WdrBlockDev *dev, WdrVolume *boot, const char *scratch,
-	GError **error)
-{
-	WdrBuildTarget target = { dev, BOOT_AT, BOOT_BYTES, scratch, NULL, NULL };
-	g_autoptr(WdrBuilder) builder = NULL;
-	WdrFatSpec spec;
-
-	wdr_fat_spec_default(BOOT_BYTES, 32, &spec);
-	spec.serial = 0xf3a177c2;
-	spec.hidden_sectors = BOOT_AT / 512;
-	spec.made_at = wdr_world_now(world);
-	g_strlcpy(spec.label, "BOOTFS", sizeof(spec.label));
-	return wdr_fat_builder_new(world, &target, &spec, &builder, error) &&
-	       fill(world, boot, builder, error);
-}
-
-static bool fill_root(const WdrWorld *world, WdrBlockDev *dev, uint64_t size, WdrVolume *root,
-	const char *scratch, GError **error)
-{
-	WdrBuildTarget target = { dev, ROOT_AT, size, scratch, NULL, NULL };
-	g_autoptr(WdrBuilder) builder = NULL;
-	g_auto(WdrExtSpec) spec = { 0 };
-
-	wdr_ext_spec_default(&spec);
-	g_strlcpy(spec.uuid, WDR_HERON_ROOT_UUID, sizeof(spec.uuid));
-	g_strlcpy(spec.label, "rootfs", sizeof(spec.label));
-	spec.inodes = HERON_INODES;
-	return wdr_ext_builder_new(world, &target, &spec, &builder, error) &&
-	       fill(world, root, builder, error);
-}
-
-bool wdr_sample_make_card(const WdrWorld *world, const char *path, uint64_t size, WdrVolume *boot,
-	WdrVolume *root, const char *scratch, GError **error)
-{
-	g_autoptr(WdrPartTable) table = card_table(size);
-	const WdrPartition *second = table->partitions->pdata[1];
-	g_autoptr(WdrBlockDev) dev = NULL;
-
-	return make_image(path, size, error) &&
-	       wdr_blockdev_open(path, WDR_OPEN_WRITE, &dev, error) &&
-	       wdr_parttable_write(dev, table, true, error) &&
-	       fill_boot(world, dev, boot, scratch, error) &&
-	       fill_root(world, dev, second->size, root, scratch, error);
-}
-
-static bool make_folders(const char *folder, GError **error)
+static bool make_board(const WdrWorld *world, const char *under, const Board *b, GError **error)
 {
 	static const char *const folders[] = { "dev", "root/etc", "bin" };
+	g_autofree char *folder = g_build_filename(under, b->folder, NULL);
+	const WdrSampleDisk drive = { .size = b->drive_size };
+	WdrVolume *volumes[VOLUMES_MAX] = { NULL };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {
+		g_autofree char *path = g_build_filename(folder, folders[i], NULL);
+		if (!wdr_make_folder(path, error))
+			return false;
+	}
+	for (size_t i = 0; i < b->n_files; i++) {
+		if (!write_text(folder, b->files[i].path, b->files[i].text, error))
+			return false;
+	}
+	wdr_world_step(world, "filling the card of %s", b->name);
+	for (size_t i = 0; i < b->card.n; i++)
+		volumes[i] = wdr_memory_volume_as_volume(b->volumes[i]());
+	bool is_fine = write_text(folder, "bin/README", "Stand-ins for board commands go here.\n",
+			       error) &&
+		       make_disk(world, folder, b->card_name, &b->card, volumes, error) &&
+		       make_disk(world, folder, b->drive_name, &drive, NULL, error);
+	for (size_t i = 0; i < b->card.n; i++)
+		wdr_volume_free(volumes[i]);
+	return is_fine;
+}
+
+bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, GError **error)
+{
 	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
 
 	if (dir && g_dir_read_name(dir)) {
@@ -149,40 +240,9 @@ static bool make_folders(const char *folder, GError **error)
 		wdr_error_hint(error, "name a new folder; nothing was changed");
 		return false;
 	}
-	for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {
-		g_autofree char *path = g_build_filename(folder, folders[i], NULL);
-		if (!wdr_make_folder(path, error))
+	for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
+		if (!make_board(world, folder, &boards[i], error))
 			return false;
 	}
 	return true;
-}
-
-static bool make_disk(
-	const char *folder, const char *name, uint64_t size, char **ret_path, GError **error)
-{
-	g_autofree char *in_sys = g_strdup_printf("sys/block/%s/size", name);
-	g_autofree char *sectors = g_strdup_printf("%" G_GUINT64_FORMAT "\n", size / 512);
-
-	*ret_path = g_build_filename(folder, "dev", name, NULL);
-	return write_text(folder, in_sys, sectors, error);
-}
-
-bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, GError **error)
-{
-	g_autoptr(WdrVolume) boot = wdr_memory_volume_as_volume(wdr_sample_heron_boot());
-	g_autoptr(WdrVolume) root = wdr_memory_volume_as_volume(wdr_sample_heron_root());
-	g_autofree char *card = NULL;
-	g_autofree char *drive = NULL;
-
-	if (!make_folders(folder, error))
-		return false;
-	for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
-		if (!write_text(folder, files[i].path, files[i].text, error))
-			return false;
-	}
-	wdr_world_step(world, "filling the card of heron-hide-3");
-	return make_disk(folder, "mmcblk0", CARD_BYTES, &card, error) &&
-	       make_disk(folder, "nvme0n1", DRIVE_BYTES, &drive, error) &&
-	       wdr_sample_make_card(world, card, CARD_BYTES, boot, root, folder, error) &&
-	       make_image(drive, DRIVE_BYTES, error);
 }

@@ -1,61 +1,11 @@
 /* What lies on heron-hide-3's card: every kind of entry that a move has to carry. */
+#include "sample/entries.h"
 #include "sample/sample.h"
 
 #include <string.h>
 
-/* 2026-05-04 06:30:00Z, a dawn count. */
-#define DAWN INT64_C(1777876200)
 /* 2040-01-01, behind the end of 32-bit seconds. */
 #define LATER INT64_C(2208988800)
-
-enum { WARDEN = 1000 };
-
-static WdrEntry entry(WdrKind kind, uint32_t mode, uint32_t owner)
-{
-	WdrTime t = { DAWN, 123456789 };
-
-	return (WdrEntry){ .kind = kind,
-		.mode = mode,
-		.uid = owner,
-		.gid = owner,
-		.atime = t,
-		.mtime = t,
-		.ctime = t,
-		.crtime = t };
-}
-
-static uint64_t add_file(WdrMemoryVolume *m, const char *path, uint32_t mode, uint32_t owner)
-{
-	WdrEntry e = entry(WDR_KIND_FILE, mode, owner);
-
-	return wdr_memory_volume_add(m, path, &e);
-}
-
-static void add_text(WdrMemoryVolume *m, const char *path, const char *text)
-{
-	wdr_memory_volume_put(m, add_file(m, path, 0644, 0), 0, text, strlen(text));
-}
-
-static void add_bytes(WdrMemoryVolume *m, const char *path, uint32_t mode, uint64_t len)
-{
-	wdr_memory_volume_generate(m, add_file(m, path, mode, 0), 0, len, g_str_hash(path));
-}
-
-static void add_folders(WdrMemoryVolume *m, const char *const *paths, size_t n)
-{
-	WdrEntry e = entry(WDR_KIND_FOLDER, 0755, 0);
-
-	for (size_t i = 0; i < n; i++)
-		wdr_memory_volume_add(m, paths[i], &e);
-}
-
-static void add_link(WdrMemoryVolume *m, const char *path, const char *target)
-{
-	WdrEntry e = entry(WDR_KIND_SYMLINK, 0777, 0);
-
-	e.target = (char *)target;
-	wdr_memory_volume_add(m, path, &e);
-}
 
 /* ---- the boot volume ---- */
 
@@ -73,21 +23,21 @@ static const char *const overlays[] = { "disable-bt", "disable-wifi", "dwc2", "g
 	"pps-gpio", "sdio", "spi0-2cs", "spi1-1cs", "uart0", "uart1", "uart2", "vc4-kms-v3d",
 	"w1-gpio", "watchdog" };
 
-static const char config_txt[] = "# heron-hide-3: camera and microphone controller\n"
-				 "[all]\n"
-				 "arm_64bit=1\n"
-				 "auto_initramfs=1\n"
-				 "dtparam=audio=on\n"
-				 "dtparam=i2c_arm=on\n"
-				 "camera_auto_detect=1\n"
-				 "\n"
-				 "[pi5]\n"
-				 "dtparam=pciex1\n"
-				 "\n"
-				 "[all]\n"
-				 "enable_uart=1\n";
+const char wdr_heron_config[] = "# heron-hide-3: camera and microphone controller\n"
+				"[all]\n"
+				"arm_64bit=1\n"
+				"auto_initramfs=1\n"
+				"dtparam=audio=on\n"
+				"dtparam=i2c_arm=on\n"
+				"camera_auto_detect=1\n"
+				"\n"
+				"[pi5]\n"
+				"dtparam=pciex1\n"
+				"\n"
+				"[all]\n"
+				"enable_uart=1\n";
 
-static const char cmdline_txt[] =
+const char wdr_heron_cmdline[] =
 	"console=serial0,115200 console=tty1 root=PARTUUID=" WDR_HERON_DISK_ID
 	"-02 rootfstype=ext4 fsck.repair=yes rootwait quiet\n";
 
@@ -96,23 +46,23 @@ WdrMemoryVolume *wdr_sample_heron_boot(void)
 	static const char *const folders[] = { "overlays" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("heron-hide-3 boot");
 
-	add_folders(m, folders, G_N_ELEMENTS(folders));
-	add_text(m, "config.txt", config_txt);
-	add_text(m, "cmdline.txt", cmdline_txt);
-	add_text(m, "issue.txt", "Field station image 2026-05-04\n");
+	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
+	wdr_sample_text(m, "config.txt", wdr_heron_config);
+	wdr_sample_text(m, "cmdline.txt", wdr_heron_cmdline);
+	wdr_sample_text(m, "issue.txt", "Field station image 2026-05-04\n");
 	for (size_t i = 0; i < G_N_ELEMENTS(boot_files); i++)
-		add_bytes(m, boot_files[i].name, 0755, boot_files[i].kib * 1024 + 137);
+		wdr_sample_bytes(m, boot_files[i].name, 0755, boot_files[i].kib * 1024 + 137);
 	for (size_t i = 0; i < G_N_ELEMENTS(overlays); i++) {
 		g_autofree char *path = g_strdup_printf("overlays/%s.dtbo", overlays[i]);
-		add_bytes(m, path, 0755, 900 + 37 * i);
+		wdr_sample_bytes(m, path, 0755, 900 + 37 * i);
 	}
-	add_text(m, "overlays/README", "Overlays of the field station's boards.\n");
+	wdr_sample_text(m, "overlays/README", "Overlays of the field station's boards.\n");
 	return m;
 }
 
 /* ---- the root volume ---- */
 
-static const char fstab[] =
+const char wdr_heron_fstab[] =
 	"# <file system>        <mount point>   <type>  <options>         <dump>  <pass>\n"
 	"proc                    /proc           proc    defaults          0       0\n"
 	"PARTUUID=" WDR_HERON_DISK_ID "-01    /boot/firmware  vfat    defaults          0       2\n"
@@ -124,11 +74,14 @@ static const struct {
 } texts[] = {
 	{ "etc/hostname", "heron-hide-3\n" },
 	{ "etc/hosts", "127.0.0.1\tlocalhost\n127.0.1.1\theron-hide-3\n" },
-	{ "etc/fstab", fstab },
+	{ "etc/fstab", wdr_heron_fstab },
 	{ "etc/passwd",
 		"root:x:0:0:root:/root:/bin/bash\nwarden:x:1000:1000:warden:/home/warden:/bin/bash\n" },
 	{ "usr/lib/os-release",
 		"PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nID=debian\n" },
+	{ "etc/cron.d/backup",
+		"# every night at two\n0 2 * * * root dd if=/dev/disk/by-partuuid/" WDR_HERON_DISK_ID
+		"-02 of=/mnt/store/heron-hide-3.img bs=4M\n" },
 	{ "etc/station.conf", "[hide]\nname = heron-hide-3\ncamera = reed-bed\n" },
 	{ "var/log/syslog", "May  4 06:30:00 heron-hide-3 counter: 14 grey herons, 2 bitterns\n" },
 };
@@ -137,16 +90,16 @@ static void add_many(WdrMemoryVolume *m)
 {
 	for (unsigned i = 0; i < 3000; i++) {
 		g_autofree char *path = g_strdup_printf("srv/observations/frame-%06u.csv", i);
-		add_bytes(m, path, 0644, 120 + i * 7 % 4000);
+		wdr_sample_bytes(m, path, 0644, 120 + i * 7 % 4000);
 	}
 	for (unsigned i = 0; i < 700; i++) {
 		g_autofree char *path =
 			g_strdup_printf("usr/lib/modules/6.6.31-field/kernel/m%03u.ko", i);
-		add_bytes(m, path, 0644, 6000 + i * 911 % 90000);
+		wdr_sample_bytes(m, path, 0644, 6000 + i * 911 % 90000);
 	}
 	for (unsigned i = 0; i < 400; i++) {
 		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
-		add_bytes(m, path, 0755, 14000 + i * 1291 % 160000);
+		wdr_sample_bytes(m, path, 0755, 14000 + i * 1291 % 160000);
 	}
 }
 
@@ -164,17 +117,17 @@ static void add_specials(WdrMemoryVolume *m)
 		{ "run/counter.sock", WDR_KIND_SOCKET, 0755, 0, 0 } };
 
 	for (size_t i = 0; i < G_N_ELEMENTS(nodes); i++) {
-		WdrEntry e = entry(nodes[i].kind, nodes[i].mode, 0);
+		WdrEntry e = wdr_sample_entry(nodes[i].kind, nodes[i].mode, 0);
 		e.rdev_major = nodes[i].major;
 		e.rdev_minor = nodes[i].minor;
 		wdr_memory_volume_add(m, nodes[i].path, &e);
 	}
-	add_link(m, "bin", "usr/bin");
-	add_link(m, "lib", "usr/lib");
-	add_link(m, "sbin/init", "../usr/lib/systemd/systemd");
-	add_link(m, "etc/os-release", "../usr/lib/os-release");
-	add_link(m, "etc/nowhere", "/there/is/no/such/place");
-	add_link(m, "srv/latest",
+	wdr_sample_link(m, "bin", "usr/bin");
+	wdr_sample_link(m, "lib", "usr/lib");
+	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
+	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
+	wdr_sample_link(m, "etc/nowhere", "/there/is/no/such/place");
+	wdr_sample_link(m, "srv/latest",
 		"/srv/observations/by-year/2026/by-month/05/by-day/04/by-hour/06/by-camera/reed-bed/latest");
 }
 
@@ -187,10 +140,10 @@ static void add_attributes(WdrMemoryVolume *m)
 	static const uint8_t acl[] = { 2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 6, 0, 0xe9,
 		3, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 6, 0, 255, 255, 255, 255, 32, 0, 4,
 		0, 255, 255, 255, 255 };
-	WdrEntry ping = entry(WDR_KIND_FILE, 0755, 0);
-	WdrEntry shared = entry(WDR_KIND_FILE, 0664, WARDEN);
-	WdrEntry sealed = entry(WDR_KIND_FILE, 0644, 0);
-	WdrEntry journal = entry(WDR_KIND_FILE, 0640, 0);
+	WdrEntry ping = wdr_sample_entry(WDR_KIND_FILE, 0755, 0);
+	WdrEntry shared = wdr_sample_entry(WDR_KIND_FILE, 0664, WDR_SAMPLE_WARDEN);
+	WdrEntry sealed = wdr_sample_entry(WDR_KIND_FILE, 0644, 0);
+	WdrEntry journal = wdr_sample_entry(WDR_KIND_FILE, 0640, 0);
 
 	wdr_entry_add_xattr(&ping, "security.capability", capability, sizeof(capability));
 	wdr_memory_volume_generate(m, wdr_memory_volume_add(m, "usr/bin/ping", &ping), 0, 90568, 5);
@@ -210,9 +163,9 @@ static void add_attributes(WdrMemoryVolume *m)
 
 static void add_shapes(WdrMemoryVolume *m)
 {
-	uint64_t sparse = add_file(m, "srv/sightings.db", 0640, WARDEN);
-	uint64_t swap = add_file(m, "var/swap", 0600, 0);
-	uint64_t linked = add_file(m, "usr/bin/counter", 04755, 0);
+	uint64_t sparse = wdr_sample_file(m, "srv/sightings.db", 0640, WDR_SAMPLE_WARDEN);
+	uint64_t swap = wdr_sample_file(m, "var/swap", 0600, 0);
+	uint64_t linked = wdr_sample_file(m, "usr/bin/counter", 04755, 0);
 
 	for (uint64_t i = 0; i < 9; i++)
 		wdr_memory_volume_generate(m, sparse, i * (3 << 20), 20000, i + 1);
@@ -221,34 +174,34 @@ static void add_shapes(WdrMemoryVolume *m)
 	wdr_memory_volume_generate(m, linked, 0, 33333, 9);
 	wdr_memory_volume_link(m, "usr/bin/recount", linked);
 	wdr_memory_volume_link(m, "home/warden/counter", linked);
-	add_file(m, "var/empty", 0644, 0);
-	add_bytes(m, "srv/model.bin", 0644, 24 << 20);
-	add_text(m,
+	wdr_sample_file(m, "var/empty", 0644, 0);
+	wdr_sample_bytes(m, "srv/model.bin", 0644, 24 << 20);
+	wdr_sample_text(m,
 		"home/warden/r\xc3\xa9"
 		"edbed notes.txt",
 		"bittern heard at 4:10\n");
-	add_text(m, "home/warden/tab\there", "tab\n");
-	add_text(m, "home/warden/line\nbreak", "break\n");
-	add_text(m, "home/warden/latin-\xe9", "not UTF-8\n");
+	wdr_sample_text(m, "home/warden/tab\there", "tab\n");
+	wdr_sample_text(m, "home/warden/line\nbreak", "break\n");
+	wdr_sample_text(m, "home/warden/latin-\xe9", "not UTF-8\n");
 }
 
 WdrMemoryVolume *wdr_sample_heron_root(void)
 {
-	static const char *const folders[] = { "boot", "boot/firmware", "dev", "etc", "home",
-		"home/warden", "mnt", "proc", "root", "run", "sbin", "srv", "srv/observations",
-		"sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
+	static const char *const folders[] = { "boot", "boot/firmware", "dev", "etc", "etc/cron.d",
+		"home", "home/warden", "mnt", "proc", "root", "run", "sbin", "srv",
+		"srv/observations", "sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
 		"usr/lib/modules/6.6.31-field", "usr/lib/modules/6.6.31-field/kernel",
 		"usr/lib/systemd", "usr/share", "var", "var/lib", "var/log", "var/spool" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("heron-hide-3 root");
-	WdrEntry root = entry(WDR_KIND_FOLDER, 0755, 0);
-	WdrEntry shared = entry(WDR_KIND_FOLDER, 01777, 0);
+	WdrEntry root = wdr_sample_entry(WDR_KIND_FOLDER, 0755, 0);
+	WdrEntry shared = wdr_sample_entry(WDR_KIND_FOLDER, 01777, 0);
 
 	wdr_memory_volume_add(m, "", &root);
-	add_folders(m, folders, G_N_ELEMENTS(folders));
+	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_memory_volume_add(m, "var/tmp", &shared);
 	for (size_t i = 0; i < G_N_ELEMENTS(texts); i++)
-		add_text(m, texts[i].path, texts[i].text);
-	add_bytes(m, "usr/lib/systemd/systemd", 0755, 100000);
+		wdr_sample_text(m, texts[i].path, texts[i].text);
+	wdr_sample_bytes(m, "usr/lib/systemd/systemd", 0755, 100000);
 	add_many(m);
 	add_specials(m);
 	add_attributes(m);

@@ -1,7 +1,9 @@
-/* Sample boards: made-up systems of a bird observatory's field station, and the bench around them.
+/* Sample boards: made-up systems of a bird observatory's field station, and the benches around
+ * them.
  */
 #pragma once
 
+#include "disk/parttable.h"
 #include "volume/memory.h"
 #include "world/world.h"
 
@@ -10,14 +12,53 @@
 #define WDR_HERON_DISK_ID "4c1fa2b0"
 #define WDR_HERON_BOOT_UUID "F3A1-77C2"
 #define WDR_HERON_ROOT_UUID "6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30"
+extern const char wdr_heron_config[], wdr_heron_cmdline[], wdr_heron_fstab[];
 WdrMemoryVolume *wdr_sample_heron_boot(void);
 WdrMemoryVolume *wdr_sample_heron_root(void);
 
-/* Makes a bench in `folder`, which must not exist or be empty (REFUSED otherwise). */
+/* bittern-tower-1: an extlinux menu in the boot folder of its root, a GPT. */
+#define WDR_BITTERN_DISK_ID "b1773e20-4a5c-4f0e-9d11-60a7e5c20001"
+#define WDR_BITTERN_ROOT_UUID "2f9a61c4-7d3e-4b88-a1c5-0e6d5b4f7a21"
+#define WDR_BITTERN_DATA_UUID "81c0e2b7-5f4a-4d19-8e63-9b2d7c1f0a54"
+#define WDR_BITTERN_ROOT_PARTUUID "b1773e20-4a5c-4f0e-9d11-60a7e5c20011"
+#define WDR_BITTERN_DATA_PARTUUID "b1773e20-4a5c-4f0e-9d11-60a7e5c20012"
+extern const char wdr_bittern_extlinux[], wdr_bittern_fstab[];
+WdrMemoryVolume *wdr_sample_bittern_root(void);
+WdrMemoryVolume *wdr_sample_bittern_data(void);
+
+/* kingfisher-weir-2: a loader script with a settings file on an ext4 boot volume, an MBR. */
+#define WDR_KINGFISHER_DISK_ID "7e3b90d1"
+#define WDR_KINGFISHER_BOOT_UUID "c4b8d2f6-1a3e-4c57-b9d0-5e7f6a8b9c01"
+#define WDR_KINGFISHER_ROOT_UUID "d5c9e3a7-2b4f-4d68-8ae1-6f8a7b9c0d12"
+#define WDR_KINGFISHER_KEYS_UUID "5EED-0B1D"
+extern const char wdr_kingfisher_settings[], wdr_kingfisher_fstab[];
+WdrMemoryVolume *wdr_sample_kingfisher_boot(void);
+WdrMemoryVolume *wdr_sample_kingfisher_root(void);
+WdrMemoryVolume *wdr_sample_kingfisher_keys(void);
+
+/* Makes a bench in `folder`, which must not exist or be empty (REFUSED otherwise): heron-hide-3's,
+ * and under boards/ one for each of the others. */
 bool wdr_sample_make_bench(
 	const WdrWorld *world, const char *folder, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* A card image of `size` bytes with these two volumes: an MBR with FAT32 at 4 MiB and ext4 behind
- * it. */
-bool wdr_sample_make_card(const WdrWorld *world, const char *path, uint64_t size, WdrVolume *boot,
-	WdrVolume *root, const char *scratch, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* ---- media ---- */
+
+typedef struct {
+	uint64_t start, size;
+	const char *type, *partuuid, *name; /* partuuid NULL: MBR's own */
+	bool is_fat, is_active;
+	const char *uuid, *label;
+	uint64_t inodes; /* ext */
+} WdrSamplePart;
+
+typedef struct {
+	WdrTableKind table;
+	const char *id;
+	uint64_t size;
+	const WdrSamplePart *parts;
+	size_t n;
+} WdrSampleDisk;
+
+/* Makes the image and fills its partitions with these volumes, one for each. */
+bool wdr_sample_make_disk(const WdrWorld *world, const char *path, const WdrSampleDisk *disk,
+	WdrVolume *const *volumes, const char *scratch, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,7 +1,11 @@
 #include "suite.h"
 
 Suite *suite_address(void);
-Suite *suite_mention(void);
+Suite *suite_corpus(void);
 Suite *suite_edit(void);
+Suite *suite_extlinux(void);
+Suite *suite_image(void);
+Suite *suite_places(void);
 
-SUITE_MAIN(suite_address(), suite_mention(), suite_edit())
+SUITE_MAIN(suite_address(), suite_corpus(), suite_edit(), suite_extlinux(), suite_image(),
+	suite_places())

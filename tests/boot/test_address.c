@@ -24,6 +24,10 @@ static const struct {
 	{ "/dev/disk/by-partuuid/4c1fa2b0-02", WDR_BY_PARTUUID, "4c1fa2b0-02", true, NULL },
 	{ "/dev/mmcblk0p2", WDR_BY_PATH, "/dev/mmcblk0p2", false, NULL },
 	{ "/dev/mapper/vault", WDR_BY_PATH, "/dev/mapper/vault", false, NULL },
+	{ "dev-disk-by\\x2duuid-F3A1\\x2d77C2.device", WDR_BY_UUID, "F3A1-77C2", true, NULL },
+	{ "dev-mmcblk0p2.device", WDR_BY_PATH, "/dev/mmcblk0p2", false, NULL },
+	{ "PARTUUID=4c1fa2b0-01/PARTNROFF=1", WDR_BY_PARTUUID, "4c1fa2b0-01", false,
+		"PARTUUID=4c1fa2b0-01" },
 };
 
 START_TEST(parses_and_prints)
@@ -41,7 +45,7 @@ START_TEST(parses_and_prints)
 END_TEST
 
 static const char *const none[] = { "", "tmpfs", "proc", "//server/share", "/var/swap", "/dev/",
-	"none", "uuid=x", "server:/export" };
+	"none", "uuid=x", "server:/export", "dev-.device", "foo.device" };
 
 START_TEST(what_is_no_address)
 {
@@ -81,11 +85,16 @@ static const struct {
 	{ "UUID=F3A1-77C3", false }, { "LABEL=BOOTFS", true }, { "LABEL=bootfs", false },
 	{ "PARTUUID=4C1FA2B0-01", true }, { "PARTLABEL=boot", false }, { "/dev/mmcblk0p1", true },
 	{ "/dev/mmcblk0p2", false }, { "/dev/sda1", false },
-	{ "/dev/disk/by-uuid/F3A1-77C2", true } };
+	{ "/dev/disk/by-uuid/F3A1-77C2", true }, { "PARTUUID=4c1fa2b0-00/PARTNROFF=1", true },
+	{ "PARTUUID=4c1fa2b0-01/PARTNROFF=1", false },
+	{ "/dev/disk/by-id/mmc-RB600_0x2f41c7aa-part1", true },
+	{ "/dev/disk/by-id/mmc-RB600_0x2f41c7aa-part11", false },
+	{ "/dev/disk/by-id/mmc-RB600_0x00000000-part1", false } };
 
 START_TEST(matches_an_identity)
 {
-	const WdrIdentity id = { "F3A1-77C2", "BOOTFS", "4c1fa2b0-01", NULL, 1, "mmcblk0" };
+	const WdrIdentity id = { "F3A1-77C2", "BOOTFS", "4c1fa2b0-01", NULL, 1, "mmcblk0",
+		"0x2f41c7aa" };
 	WdrAddress a = { 0 };
 
 	ck_assert(wdr_address_parse(matching[_i].text, &a));

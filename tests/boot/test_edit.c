@@ -1,6 +1,7 @@
 #include "support.h"
 
 #include "boot/edit.h"
+#include "boot/rewrite.h"
 
 #include <string.h>
 
@@ -84,19 +85,38 @@ START_TEST(overlapping_splices)
 }
 END_TEST
 
-START_TEST(addresses_are_escaped_for_fstab)
-{
-	WdrMention m = { .is_escaped = true };
-	WdrAddress label = { WDR_BY_LABEL, false, (char *)"reed bed\t\\" };
-	WdrAddress link = { WDR_BY_LABEL, true, (char *)"reed bed" };
+/* What each place can hold of a label with a blank. */
+static const struct {
+	WdrWriting writing;
+	bool is_link;
+	const char *want; /* NULL: refused */
+} writings[] = {
+	{ WDR_WRITE_ESCAPED, false, "LABEL=reed\\040bed" },
+	{ WDR_WRITE_ESCAPED, true, "/dev/disk/by-label/reed\\x20bed" },
+	{ WDR_WRITE_WORD, true, "/dev/disk/by-label/reed\\x20bed" },
+	{ WDR_WRITE_WORD, false, NULL },
+	{ WDR_WRITE_QUOTED, false, "LABEL=reed bed" },
+	{ WDR_WRITE_LINE, false, "LABEL=reed bed" },
+};
 
-	g_autofree char *a = wdr_edit_text_for(&m, &label);
-	g_autofree char *b = wdr_edit_text_for(&m, &link);
-	m.is_escaped = false;
-	g_autofree char *c = wdr_edit_text_for(&m, &label);
-	ck_assert_str_eq(a, "LABEL=reed\\040bed\\011\\134");
-	ck_assert_str_eq(b, "/dev/disk/by-label/reed\\x20bed");
-	ck_assert_str_eq(c, "LABEL=reed bed\t\\");
+START_TEST(labels_as_places_can_hold_them)
+{
+	WdrMention m = { .file = (char *)"f",
+		.what = (char *)"",
+		.writing = writings[_i].writing,
+		.address = { .kind = WDR_BY_LABEL, .is_link = writings[_i].is_link } };
+	const WdrIdentity to = { .label = "reed bed", .number = 3 };
+	const WdrNaming naming = { .keeps_forms = true };
+	g_autofree char *got = NULL;
+	g_autofree char *why = NULL;
+
+	if (writings[_i].want) {
+		sup_ok(wdr_rewrite(&m, &to, &naming, &got, &why, &error));
+		ck_assert_str_eq(got, writings[_i].want);
+	} else {
+		sup_fails(WDR_ERROR_REFUSED, "cannot be written at this place",
+			wdr_rewrite(&m, &to, &naming, &got, &why, &error));
+	}
 }
 END_TEST
 
@@ -132,7 +152,7 @@ Suite *suite_edit(void)
 	tcase_add_test(t, another_file_is_refused);
 	tcase_add_loop_test(t, splices_that_do_not_fit, 0, (int)G_N_ELEMENTS(wrong));
 	tcase_add_test(t, overlapping_splices);
-	tcase_add_test(t, addresses_are_escaped_for_fstab);
+	tcase_add_loop_test(t, labels_as_places_can_hold_them, 0, (int)G_N_ELEMENTS(writings));
 	tcase_add_loop_test(t, unified_diffs, 0, (int)G_N_ELEMENTS(diffs));
 	suite_add_tcase(s, t);
 	return s;

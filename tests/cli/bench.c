@@ -27,7 +27,7 @@ void bench_setup(void)
 {
 	sup_setup();
 	g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
-	SUP_TOOL("cp", "-a", "--sparse=always", from, sup_path("bench"));
+	SUP_TOOL("cp", "-a", from, sup_path("bench"));
 }
 
 const char *bench_path(const char *path)
@@ -49,11 +49,11 @@ SupRun bench_run(const char *input, const char *const *arguments)
 
 void bench_expect(const SupRun *run, int code, const char *text)
 {
-	ck_assert_msg(run->code == code, "ended with %d, not %d:\n%s%s", run->code, code, run->out,
-		run->err);
+	ck_assert_msg(run->code == code, "ended with %d, not %d:\n%.3000s%.1000s", run->code, code,
+		run->out, run->err);
 	if (text)
-		ck_assert_msg(strstr(run->out, text) || strstr(run->err, text), "no '%s' in:\n%s%s",
-			text, run->out, run->err);
+		ck_assert_msg(strstr(run->out, text) || strstr(run->err, text),
+			"no '%s' in:\n%.3000s%.1000s", text, run->out, run->err);
 }
 
 static char *mtools_image(const char *image)

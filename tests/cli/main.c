@@ -1,8 +1,9 @@
 #include "suite.h"
 
+Suite *suite_boards(void);
 Suite *suite_commands(void);
 Suite *suite_moves(void);
 Suite *suite_refusals(void);
 Suite *suite_stops(void);
 
-SUITE_MAIN(suite_commands(), suite_moves(), suite_refusals(), suite_stops())
+SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_refusals(), suite_stops())

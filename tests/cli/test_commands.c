@@ -14,7 +14,7 @@ START_TEST(help_and_version)
 	SupRun help = WANDERITAS("--help");
 	SupRun version = WANDERITAS("--version");
 
-	bench_expect(&help, 0, "  survey   Show the board");
+	bench_expect(&help, 0, "  survey    Show the board");
 	ck_assert(strstr(help.out, "Look:") < strstr(help.out, "Move:"));
 	bench_expect(&version, 0, "wanderitas " WDR_VERSION);
 }
@@ -54,7 +54,8 @@ END_TEST
 
 START_TEST(every_command_has_help)
 {
-	static const char *const names[] = { "survey", "draft", "move", "demo" };
+	static const char *const names[] = { "survey", "draft", "move", "readdress", "rewind",
+		"demo" };
 
 	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
 		SupRun run = WANDERITAS(names[i], "--help");
@@ -103,7 +104,7 @@ START_TEST(survey_as_json)
 	ck_assert_str_eq(json_string_value(json_object_get(root, "format")), "wanderitas-survey/1");
 	json_t *card = json_array_get(json_object_get(root, "disks"), 0);
 	ck_assert_int_eq(json_integer_value(json_object_get(card, "size")), 629145600);
-	ck_assert_uint_eq(json_array_size(json_object_get(card, "mentions")), 3);
+	ck_assert_uint_eq(json_array_size(json_object_get(card, "mentions")), 4);
 	json_t *part = json_array_get(json_object_get(card, "partitions"), 1);
 	ck_assert_str_eq(json_string_value(json_object_get(part, "role")), "root");
 	ck_assert_str_eq(json_string_value(json_object_get(part, "mounted_at")), "/");

@@ -132,11 +132,11 @@ static const struct {
 	{ "", "the kernel command line is empty" },
 	{ "\nroot=PARTUUID=4c1fa2b0-02\n", "the kernel command line is empty" },
 	{ "quiet rootwait\n", "no root= that names a disk" },
-	{ "root=PARTUUID=00000000-02 quiet\n", "names nothing on the source" },
+	{ "root=PARTUUID=00000000-02 quiet\n", "names nothing on this disk" },
 	{ "root=PARTUUID=4c1fa2b0-01 root=PARTUUID=4c1fa2b0-02\n", "name different partitions" },
 	{ "root=PARTUUID=4c1fa2b0-01\n",
 		"root= names partition 1, but the system lies on another" },
-	{ "root=/dev/nfs\n", "names nothing on the source" },
+	{ "root=/dev/nfs\n", "names nothing on this disk" },
 };
 
 START_TEST(command_lines)
@@ -162,7 +162,7 @@ START_TEST(uuid_without_an_initramfs)
 	SupRun run =
 		BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--name-by", "uuid");
 
-	bench_expect(&run, 3, "loads no initramfs");
+	bench_expect(&run, 3, "no initramfs is loaded");
 	ck_assert_str_eq(drive, sup_hash(DRIVE));
 }
 END_TEST

@@ -1,33 +1,44 @@
-/* Any bytes for a reader of mentions: it must not crash, every mention must lie within the text,
- * and an edit without splices must give the same bytes. */
-#pragma once
-
+/* Any bytes for a reader of mentions, that of FUZZ_FORMAT: it must not crash, every mention must
+ * lie within the text, and an edit without splices must give the same bytes. */
 #include "boot/edit.h"
-#include "boot/mention.h"
+#include "boot/search.h"
 
 #include <string.h>
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
-typedef bool (*FuzzReader)(const char *file, const char *text, size_t len, WdrMentions *mentions,
-	WdrRemarks *remarks, GError **error);
-
-static inline int fuzz_mentions(FuzzReader read, const uint8_t *data, size_t size)
+static void check(const WdrReading *r)
 {
-	g_autofree char *text = g_strndup((const char *)data, size);
+	for (guint i = 0; i < r->mentions->len; i++) {
+		const WdrMention *m = r->mentions->pdata[i];
+		g_assert(m->offset <= r->len && m->len <= r->len - m->offset);
+		g_assert(memcmp(r->text + m->offset, m->text, m->len) == 0);
+		g_assert(m->line > 0 && m->column > 0);
+	}
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+	static const WdrIdentity id = { "6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30", "reed bed",
+		"4c1fa2b0-02", "root", 2, "mmcblk0", "0x2f41c7aa" };
+	g_autofree char *text = g_malloc0(size + 1);
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
 	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	size_t len = strlen(text);
+	g_autoptr(WdrSearch) search = wdr_search_new(&id, 1);
+	g_autoptr(GError) error = NULL;
 
-	bool is_fine = read("file", text, len, mentions, remarks, NULL);
-	for (guint i = 0; is_fine && i < mentions->len; i++) {
-		const WdrMention *m = mentions->pdata[i];
-		g_assert(m->offset <= len && m->len <= len - m->offset);
-		g_assert(strncmp(text + m->offset, m->text, m->len) == 0);
-	}
-	g_autoptr(WdrEdit) edit = wdr_edit_new(1, "file", wdr_hash(text, len));
+	if (size > 0)
+		memcpy(text, data, size);
+	WdrReading r = { "file", text, size, 0, mentions, remarks };
+	bool is_fine = wdr_format_find(FUZZ_FORMAT)->read(&r, &error);
+	g_assert(is_fine == (error == NULL));
+	check(&r);
+	wdr_search_text(search, &r, 0, "left");
+	check(&r);
+	g_autoptr(WdrEdit) edit = wdr_edit_new(1, "file", wdr_hash(text, size));
 	g_autoptr(GBytes) same = NULL;
-	bool is_applied = wdr_edit_apply(edit, text, len, &same, NULL);
-	g_assert(is_applied && g_bytes_get_size(same) == len);
+	bool is_applied = wdr_edit_apply(edit, text, size, &same, NULL);
+	g_assert(is_applied && g_bytes_get_size(same) == size);
+	g_assert(size == 0 || memcmp(g_bytes_get_data(same, NULL), data, size) == 0);
 	return 0;
 }

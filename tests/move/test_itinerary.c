@@ -9,7 +9,7 @@
 Suite *suite_itinerary(void);
 
 static const char good[] =
-	"{\"format\": \"wanderitas-itinerary/1\", \"made_by\": \"0.1.0\", \"made_at\": 1777876200,\n"
+	"{\"format\": \"wanderitas-itinerary/1\", \"made_by\": \"0.1.0\", \"made_at\": 1777876200, \"what\": \"everything\",\n"
 	" \"source\": {\"name\": \"mmcblk0\", \"path\": \"/dev/mmcblk0\", \"medium\": \"SD card\",\n"
 	"  \"model\": \"RB600\", \"serial\": null, \"image\": false, \"size\": 629145600,\n"
 	"  \"sector_size\": 512, \"table\": \"MBR\", \"table_id\": \"4c1fa2b0\"},\n"
@@ -34,8 +34,8 @@ static const char good[] =
 	"    \"partuuid\": \"deadbeef-02\", \"partlabel\": null},\n"
 	"   \"type\": \"83\", \"attributes\": null, \"active\": false, \"entries\": 4163,\n"
 	"   \"bytes\": 127000000, \"spare\": 1800000000, \"inodes\": 134000, \"cluster_bytes\": 0}],\n"
-	" \"edits\": [{\"partition\": 1, \"file\": \"cmdline.txt\",\n"
-	"  \"xxh128\": \"0123456789abcdef0123456789abcdef\", \"changes\": [{\"offset\": 5, \"line\": 1,\n"
+	" \"edits\": [{\"on\": \"target\", \"partition\": 1, \"file\": \"cmdline.txt\",\n"
+	"  \"loader_image\": false, \"xxh128\": \"0123456789abcdef0123456789abcdef\", \"changes\": [{\"offset\": 5, \"line\": 1,\n"
 	"   \"column\": 6, \"old\": \"PARTUUID=4c1fa2b0-02\", \"new\": \"PARTUUID=deadbeef-02\"}],\n"
 	"  \"diff\": \"--- x\\n\"}],\n"
 	" \"notes\": [\"a note\"]}\n";
@@ -97,6 +97,11 @@ static const struct {
 	{ "PARTUUID=deadbeef-02\"}", "\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "\"notes\": [\"a note\"]", "\"notes\": 5", "a list is missing", WDR_ERROR_FORMAT },
 	{ "\"notes\"", "notes", "line 30", WDR_ERROR_FORMAT },
+	{ "\"what\": \"everything\"", "\"what\": \"nothing\"", "what it moves", WDR_ERROR_FORMAT },
+	{ "\"what\": \"everything\"", "\"what\": \"boot\"", "what it moves", WDR_ERROR_FORMAT },
+	{ "\"on\": \"target\"", "\"on\": \"source\"", "an edit makes no sense", WDR_ERROR_FORMAT },
+	{ "\"old\": \"PARTUUID=4c1fa2b0-02\"", "\"old\": \"two\\nlines\"",
+		"a change makes no sense", WDR_ERROR_FORMAT },
 };
 
 START_TEST(changed_by_hand)

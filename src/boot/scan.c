@@ -1,0 +1,521 @@
+#include "boot/scan.h"
+
+#include "base/io.h"
+#include "boot/config.h"
+#include "boot/extlinux.h"
+#include "boot/image.h"
+#include "boot/places.h"
+#include "boot/search.h"
+
+#include <string.h>
+
+enum { SEARCHED_BYTES_MAX = 1024 * 1024, DEPTH_MAX = 32, INCLUDES_MAX = 16 };
+
+static const char places_folder[] = "etc/wanderitas/places.d";
+static const char not_named[] = "no places row names this file";
+static const char not_a_place[] = "in a comment, or where nothing reads it";
+
+typedef struct {
+	WdrSystem *s;
+	WdrPlaces *places;
+	WdrSearch *search;
+	WdrConfigMeaning meaning;
+	WdrConfig *config;
+	char *cmdline; /* file of the firmware's kernel arguments; NULL: another flow */
+} Scan;
+
+/* One folder tree being walked. */
+typedef struct {
+	Scan *scan;
+	WdrSystemPart *part;
+	const char *prefix; /* "boot/" where the boot files are a folder of root */
+	bool is_boot;
+} Walk;
+
+/* ---- what is where ---- */
+
+static char *read_text(WdrSystemPart *p, const char *path, size_t *ret_len)
+{
+	char *text = NULL;
+
+	*ret_len = 0;
+	if (!p || !p->volume ||
+		!wdr_volume_read_file(
+			p->volume, path, WDR_BOOT_FILE_BYTES_MAX, &text, ret_len, NULL))
+		return NULL;
+	return text;
+}
+
+static char *read_boot_text(const Scan *c, const char *path, size_t *ret_len)
+{
+	g_autofree char *full = g_strconcat(c->s->boot_folder, path, NULL);
+
+	return read_text(wdr_system_boot_part(c->s), full, ret_len);
+}
+
+static void read_places_text(Scan *c, const char *name, const char *text, size_t len)
+{
+	WdrReading r = { name, text, len, 0, c->s->mentions, c->s->remarks };
+
+	wdr_places_read(c->places, &r);
+}
+
+static int by_text(const void *a, const void *b)
+{
+	return strcmp(*(char *const *)a, *(char *const *)b);
+}
+
+/* The user's rows on this machine. */
+static void read_machine_places(Scan *c, const WdrWorld *world)
+{
+	g_autofree char *folder = wdr_world_path(world, "/etc/wanderitas/places.d");
+	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+	g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
+
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		if (g_str_has_suffix(name, ".conf"))
+			g_ptr_array_add(names, g_build_filename(folder, name, NULL));
+	}
+	g_ptr_array_sort(names, by_text);
+	for (guint i = 0; i < names->len; i++) {
+		g_autoptr(GError) error = NULL;
+		g_autofree char *text = NULL;
+		size_t len = 0;
+		if (wdr_read_file(names->pdata[i], SEARCHED_BYTES_MAX, &text, &len, &error))
+			read_places_text(c, names->pdata[i], text, len);
+		else
+			g_ptr_array_add(c->s->remarks, g_strdup(error->message));
+	}
+}
+
+static bool add_name(void *data, const WdrName *name, GError **error)
+{
+	(void)error;
+	if (g_str_has_suffix(name->name, ".conf"))
+		g_ptr_array_add(data, g_strdup(name->name));
+	return true;
+}
+
+/* The rows that the system has with it. */
+static void read_system_places(Scan *c)
+{
+	g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
+	g_auto(WdrEntry) entry = { 0 };
+	WdrNode node = { 0, places_folder };
+	bool found = false;
+
+	if (!c->s->root || !c->s->root->volume ||
+		!wdr_volume_lookup(
+			c->s->root->volume, places_folder, &found, &node.id, &entry, NULL) ||
+		!found || entry.kind != WDR_KIND_FOLDER ||
+		!wdr_volume_list(c->s->root->volume, &node, add_name, names, NULL))
+		return;
+	g_ptr_array_sort(names, by_text);
+	for (guint i = 0; i < names->len; i++) {
+		g_autofree char *path = g_build_filename(places_folder, names->pdata[i], NULL);
+		size_t len = 0;
+		g_autofree char *text = read_text(c->s->root, path, &len);
+		if (text)
+			read_places_text(c, path, text, len);
+	}
+}
+
+/* ---- the loaders' own configuration, which names more files ---- */
+
+/* config.txt with what it includes; remarks come when the files themselves are read. */
+static void read_config(Scan *c, const char *file, unsigned depth)
+{
+	g_autoptr(GPtrArray) unused = wdr_remarks_new();
+	size_t len = 0;
+	g_autofree char *text = read_boot_text(c, file, &len);
+	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
+	guint first = c->config->len;
+
+	if (depth >= INCLUDES_MAX)
+		return;
+	wdr_config_parse(&r, c->config);
+	guint end = c->config->len;
+	for (guint i = first; i < end; i++) {
+		const WdrConfigLine *l = c->config->pdata[i];
+		if (strcmp(l->key, "include") != 0)
+			continue;
+		g_autofree char *included = g_strdup(l->value);
+		wdr_places_add(c->places, true, included, wdr_format_find("config"));
+		read_config(c, included, depth + 1);
+	}
+}
+
+static void read_firmware(Scan *c)
+{
+	if (g_strcmp0(c->s->flow, "firmware") != 0)
+		return;
+	read_config(c, "config.txt", 0);
+	c->meaning = wdr_config_mean(c->config);
+	c->s->has_initramfs = c->meaning.has_initramfs;
+	c->cmdline = g_strconcat(c->meaning.os_prefix ? c->meaning.os_prefix : "",
+		c->meaning.cmdline ? c->meaning.cmdline : "cmdline.txt", NULL);
+	wdr_places_add(c->places, true, c->cmdline, wdr_format_find("kernel-arguments"));
+	/* Named for some boards only: kernel arguments all the same. */
+	for (guint i = 0; i < c->config->len; i++) {
+		const WdrConfigLine *l = c->config->pdata[i];
+		if (strcmp(l->key, "cmdline") == 0 && l->applies == WDR_APPLIES_SOMETIMES)
+			wdr_places_add(
+				c->places, true, l->value, wdr_format_find("kernel-arguments"));
+	}
+}
+
+/* Menus that the menu includes. A path without a slash in front is relative to the menu's folder.
+ */
+static void read_menu(Scan *c, const char *file, unsigned depth)
+{
+	g_autoptr(GPtrArray) unused = wdr_remarks_new();
+	size_t len = 0;
+	g_autofree char *text = read_boot_text(c, file, &len);
+	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
+	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);
+	g_autofree char *folder = g_path_get_dirname(file);
+
+	c->s->has_initramfs |= wdr_extlinux_default(x) && wdr_extlinux_default(x)->has_initrd;
+	for (guint i = 0; i < x->includes->len && depth < INCLUDES_MAX; i++) {
+		const char *name = x->includes->pdata[i];
+		g_autofree char *path =
+			*name == '/' ? g_strdup(name + 1) : g_build_filename(folder, name, NULL);
+		wdr_places_add(c->places, true, path, wdr_format_find("extlinux"));
+		read_menu(c, path, depth + 1);
+	}
+}
+
+static bool has_name(void *data, const WdrName *name, GError **error)
+{
+	bool *has = data;
+
+	(void)error;
+	*has |= g_str_has_prefix(name->name, "uInitrd") ||
+		g_str_has_prefix(name->name, "initrd.img");
+	return true;
+}
+
+/* A script's initramfs lies beside it; whether it is loaded only the script knows. */
+static void look_for_initramfs(Scan *c)
+{
+	WdrSystemPart *p = wdr_system_boot_part(c->s);
+	g_auto(WdrEntry) entry = { 0 };
+	WdrNode node = { 0, c->s->boot_folder };
+	bool found = false;
+
+	if (wdr_volume_lookup(p->volume, c->s->boot_folder, &found, &node.id, &entry, NULL) &&
+		found && !wdr_volume_list(p->volume, &node, has_name, &c->s->has_initramfs, NULL))
+		c->s->has_initramfs = false;
+}
+
+/* ---- reading one file ---- */
+
+/* What only the system as a whole can tell of a mention. */
+static void complete(const Walk *w, const char *path, const WdrFormat *format, guint first)
+{
+	const WdrSystem *s = w->scan->s;
+
+	for (guint i = first; i < s->mentions->len; i++) {
+		WdrMention *m = s->mentions->pdata[i];
+		m->number = w->part->partition->number;
+		m->format = format;
+		if (!m->is_kernel || strcmp(format->name, "extlinux") == 0 ||
+			strcmp(format->name, "loader-entry") == 0)
+			continue;
+		m->has_initramfs = s->has_initramfs;
+		if (strcmp(format->name, "kernel-arguments") == 0)
+			m->is_default = w->is_boot && w->scan->cmdline &&
+					g_ascii_strcasecmp(path, w->scan->cmdline) == 0;
+		else if (!w->is_boot)
+			m->is_default = false;
+	}
+}
+
+/* path: with the prefix; the row sees it without. */
+static void read_named(
+	const Walk *w, const char *path, const WdrFormat *format, const char *text, size_t len)
+{
+	WdrSystem *s = w->scan->s;
+	g_autoptr(GError) error = NULL;
+	guint first = s->mentions->len;
+	WdrReading r = { path, text, len, 0, s->mentions, s->remarks };
+
+	if (!format->is_image && memchr(text, '\0', len)) {
+		g_ptr_array_add(s->remarks,
+			g_strdup_printf("%s: it holds 0 bytes: no text, and not read", path));
+		return;
+	}
+	if (!format->read(&r, &error))
+		g_ptr_array_add(s->remarks, g_strdup(error->message));
+	wdr_search_text(
+		w->scan->search, &r, first, strcmp(format->name, "text") == 0 ? NULL : not_a_place);
+	complete(w, path + strlen(w->prefix), format, first);
+}
+
+static void read_file(const Walk *w, const WdrNode *node, WdrEntry *entry)
+{
+	WdrSystem *s = w->scan->s;
+	g_autoptr(GError) error = NULL;
+	g_autofree char *text = NULL;
+	size_t len = 0;
+	guint first = s->mentions->len;
+	const WdrFormat *format =
+		wdr_places_find(w->scan->places, w->is_boot, node->path + strlen(w->prefix));
+
+	if (entry->size == 0 && !format)
+		return;
+	/* Large or binary files are no text that anybody edits. */
+	if (!format && entry->size > SEARCHED_BYTES_MAX)
+		return;
+	if (!wdr_volume_read_node(w->part->volume, node, entry,
+		    format ? format->bytes_max : SEARCHED_BYTES_MAX, &text, &len, &error)) {
+		g_ptr_array_add(s->remarks, g_strdup(error->message));
+		return;
+	}
+	if (format) {
+		read_named(w, node->path, format, text, len);
+		return;
+	}
+	WdrReading r = { node->path, text, len, 0, s->mentions, s->remarks };
+	wdr_search_text(w->scan->search, &r, first, not_named);
+	for (guint i = first; i < s->mentions->len; i++)
+		((WdrMention *)s->mentions->pdata[i])->number = w->part->partition->number;
+}
+
+/* ---- walking ---- */
+
+typedef struct {
+	char *path;
+	uint64_t id;
+	WdrKind kind;
+} Found;
+
+static void found_clear(void *data)
+{
+	g_free(((Found *)data)->path);
+}
+
+typedef struct {
+	GArray *found;
+	const char *folder;
+} Listing;
+
+static bool add_found(void *data, const WdrName *name, GError **error)
+{
+	Listing *l = data;
+	Found f = { g_build_filename(l->folder, name->name, NULL), name->id, name->kind };
+
+	(void)error;
+	/* g_build_filename() would start with a slash for a volume's own folder. */
+	if (*l->folder == '\0') {
+		g_free(f.path);
+		f.path = g_strdup(name->name);
+	}
+	g_array_append_val(l->found, f);
+	return true;
+}
+
+static int by_path(const void *a, const void *b)
+{
+	return strcmp(((const Found *)a)->path, ((const Found *)b)->path);
+}
+
+static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
+{
+	g_autoptr(GError) error = NULL;
+	g_autoptr(GArray) found = g_array_new(FALSE, FALSE, sizeof(Found));
+	Listing l = { found, folder->path };
+
+	g_array_set_clear_func(found, found_clear);
+	if (depth > DEPTH_MAX)
+		return;
+	if (!wdr_volume_list(w->part->volume, folder, add_found, &l, &error)) {
+		g_ptr_array_add(w->scan->s->remarks, g_strdup(error->message));
+		return;
+	}
+	g_array_sort(found, by_path);
+	for (guint i = 0; i < found->len; i++) {
+		const Found *f = &g_array_index(found, Found, i);
+		WdrNode node = { f->id, f->path };
+		g_auto(WdrEntry) entry = { 0 };
+		if (f->kind == WDR_KIND_FOLDER)
+			walk(w, &node, depth + 1);
+		else if (f->kind == WDR_KIND_FILE &&
+			 wdr_volume_stat(w->part->volume, &node, &entry, NULL))
+			read_file(w, &node, &entry);
+	}
+}
+
+static void walk_from(const Walk *w, const char *path)
+{
+	g_auto(WdrEntry) entry = { 0 };
+	WdrNode node = { 0, path };
+	bool found = false;
+
+	if (!w->part || !w->part->volume ||
+		!wdr_volume_lookup(w->part->volume, path, &found, &node.id, &entry, NULL) || !found)
+		return;
+	if (entry.kind == WDR_KIND_FOLDER)
+		walk(w, &node, 0);
+	else if (entry.kind == WDR_KIND_FILE)
+		read_file(w, &node, &entry);
+}
+
+/* Rows for files of the root volume that the walks do not come to. */
+static void walk_elsewhere(const Scan *c)
+{
+	Walk w = { (Scan *)c, c->s->root, "", false };
+
+	for (guint i = 0; i < c->places->len; i++) {
+		const WdrPlaceRow *row = c->places->pdata[i];
+		if (row->is_boot || g_str_has_prefix(row->pattern, "etc/"))
+			continue;
+		size_t literal = strcspn(row->pattern, "*?[\\");
+		g_autofree char *path = g_strndup(row->pattern, literal);
+		char *slash = strrchr(path, '/');
+		bool is_literal = row->pattern[literal] == '\0';
+		if (!is_literal && slash)
+			*slash = '\0';
+		/* A pattern in the first folder would walk the whole volume: too much asked. */
+		if (is_literal || slash)
+			walk_from(&w, path);
+	}
+}
+
+/* ---- what is to be said of it all ---- */
+
+static bool is_mentioned(const WdrSystem *s, const char *file)
+{
+	for (guint i = 0; i < s->mentions->len; i++) {
+		const WdrMention *m = s->mentions->pdata[i];
+		if (!m->frozen && strcmp(m->file, file) == 0)
+			return true;
+	}
+	return false;
+}
+
+static bool has_file(WdrSystemPart *p, const char *path)
+{
+	g_auto(WdrEntry) entry = { 0 };
+	bool found = false;
+
+	return p && p->volume && wdr_volume_lookup(p->volume, path, &found, NULL, &entry, NULL) &&
+	       found;
+}
+
+static void remark_on_made_files(const Scan *c)
+{
+	for (size_t i = 0; i < wdr_n_made_files; i++) {
+		const WdrMadeFile *f = &wdr_made_files[i];
+		g_autofree char *made = g_strconcat(c->s->boot_folder, f->made, NULL);
+		if (!is_mentioned(c->s, made) || !has_file(c->s->root, f->settings))
+			continue;
+		g_ptr_array_add(c->s->remarks,
+			g_strdup_printf("/%s is made anew by %s at each kernel update from /%s%s",
+				made, f->maker, f->settings,
+				is_mentioned(c->s, f->settings)
+					? ": both are put right together"
+					: ", which names no disk: the root is then taken from what / is"));
+	}
+}
+
+/* boot.scr is made from boot.cmd by hand: two that differ are a trap for whoever does it next. */
+static void compare_script(const Scan *c)
+{
+	size_t len = 0;
+	size_t source_len = 0;
+	g_autofree char *bytes = read_boot_text(c, "boot.scr", &len);
+	g_autofree char *source = read_boot_text(c, "boot.cmd", &source_len);
+	WdrLoaderImage image;
+
+	if (!bytes || !source || !wdr_loader_image_parse(bytes, len, &image, NULL) ||
+		image.type != WDR_IMAGE_SCRIPT)
+		return;
+	if (image.text_bytes != source_len ||
+		memcmp(bytes + image.text_at, source, source_len) != 0)
+		g_ptr_array_add(c->s->remarks,
+			g_strdup_printf(
+				"%sboot.scr was not made from the boot.cmd beside it: their texts differ; each "
+				"is put right by itself",
+				c->s->boot_folder));
+}
+
+/* Paths such as /dev/mmcblk0p2 name a disk of the machine that the system ran on. For an image
+ * nobody knows that name but its own root=, its fstab or its settings. */
+static void find_home(WdrSystem *s)
+{
+	for (unsigned round = 0; round < 2 && !s->home; round++) {
+		for (guint i = 0; i < s->mentions->len && !s->home; i++) {
+			const WdrMention *m = s->mentions->pdata[i];
+			unsigned number = 0;
+			if (m->use == WDR_USE_ROOT && m->address.kind == WDR_BY_PATH &&
+				!m->frozen && (round > 0 || m->is_default))
+				(void)wdr_address_split_path(m->address.value, &s->home, &number);
+		}
+	}
+}
+
+/* ---- all of it ---- */
+
+static WdrSearch *new_search(const WdrSystem *s)
+{
+	g_autoptr(GArray) ids = g_array_new(FALSE, FALSE, sizeof(WdrIdentity));
+
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrIdentity id = wdr_system_identity(s, s->parts->pdata[i]);
+		g_array_append_val(ids, id);
+	}
+	return wdr_search_new((const WdrIdentity *)(void *)ids->data, ids->len);
+}
+
+static void walk_all(Scan *c)
+{
+	Walk boot = { c, wdr_system_boot_part(c->s), c->s->boot_folder, true };
+	Walk etc = { c, c->s->root, "", false };
+	g_autofree char *folder = g_strndup(
+		c->s->boot_folder, strlen(c->s->boot_folder) - (*c->s->boot_folder ? 1 : 0));
+
+	g_ptr_array_set_size(c->s->mentions, 0);
+	g_ptr_array_set_size(c->s->remarks, 0);
+	g_clear_pointer(&c->search, wdr_search_free);
+	c->search = new_search(c->s);
+	if (c->s->flow)
+		walk_from(&boot, folder);
+	walk_from(&etc, "etc");
+	walk_elsewhere(c);
+}
+
+void wdr_scan(WdrSystem *s, const WdrWorld *world)
+{
+	Scan c = { .s = s, .places = wdr_places_new(), .config = wdr_config_new() };
+	bool had_home = s->home != NULL;
+	g_autoptr(GPtrArray) places_remarks = wdr_remarks_new();
+
+	g_ptr_array_set_size(s->mentions, 0);
+	g_ptr_array_set_size(s->remarks, 0);
+	s->has_initramfs = false;
+	if (world)
+		read_machine_places(&c, world);
+	read_system_places(&c);
+	/* The walks start from empty lists. */
+	for (guint i = 0; i < s->remarks->len; i++)
+		g_ptr_array_add(places_remarks, g_strdup(s->remarks->pdata[i]));
+	read_firmware(&c);
+	if (g_strcmp0(s->flow, "extlinux") == 0)
+		read_menu(&c, "extlinux/extlinux.conf", 0);
+	else if (g_strcmp0(s->flow, "loader script") == 0)
+		look_for_initramfs(&c);
+	walk_all(&c);
+	find_home(s);
+	/* With a name for the disk, device paths can be searched for as well. */
+	if (!had_home && s->home)
+		walk_all(&c);
+	for (guint i = 0; i < places_remarks->len; i++)
+		g_ptr_array_add(s->remarks, g_strdup(places_remarks->pdata[i]));
+	remark_on_made_files(&c);
+	compare_script(&c);
+	wdr_search_free(c.search);
+	g_ptr_array_unref(c.places);
+	g_ptr_array_unref(c.config);
+	g_free(c.cmdline);
+}

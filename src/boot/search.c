@@ -1,0 +1,223 @@
+#include "boot/search.h"
+
+#include <string.h>
+
+typedef struct {
+	char *text; /* lower case where is_folded */
+	size_t len;
+	WdrAddressKind kind;
+	bool is_folded; /* compared without regard to case */
+	bool is_value;  /* a value that may stand alone */
+} Needle;
+
+struct WdrSearch {
+	GPtrArray *needles;
+};
+
+static void needle_free(void *data)
+{
+	g_free(((Needle *)data)->text);
+	g_free(data);
+}
+
+static void add(WdrSearch *s, WdrAddressKind kind, bool is_value, char *text)
+{
+	bool is_folded = kind == WDR_BY_UUID || kind == WDR_BY_PARTUUID;
+	Needle *n = g_new0(Needle, 1);
+
+	n->text = is_folded ? g_ascii_strdown(text, -1) : g_strdup(text);
+	n->len = strlen(n->text);
+	n->kind = kind;
+	n->is_folded = is_folded;
+	n->is_value = is_value;
+	g_ptr_array_add(s->needles, n);
+	g_free(text);
+}
+
+/* Labels are words of any text: only tagged ones are addresses. */
+static void add_named(WdrSearch *s, WdrAddressKind kind, const char *value)
+{
+	WdrAddress a = { .kind = kind, .value = (char *)value };
+
+	if (!value || !*value)
+		return;
+	add(s, kind, false, wdr_address_format(&a));
+	a.is_link = true;
+	add(s, kind, false, wdr_address_format(&a));
+}
+
+WdrSearch *wdr_search_new(const WdrIdentity *ids, size_t n)
+{
+	WdrSearch *s = g_new0(WdrSearch, 1);
+
+	s->needles = g_ptr_array_new_with_free_func(needle_free);
+	for (size_t i = 0; i < n; i++) {
+		if (ids[i].uuid && *ids[i].uuid)
+			add(s, WDR_BY_UUID, true, g_strdup(ids[i].uuid));
+		if (ids[i].partuuid && *ids[i].partuuid)
+			add(s, WDR_BY_PARTUUID, true, g_strdup(ids[i].partuuid));
+		add_named(s, WDR_BY_LABEL, ids[i].label);
+		add_named(s, WDR_BY_PARTLABEL, ids[i].partlabel);
+		if (ids[i].disk_name) {
+			g_autofree char *path = wdr_address_path(ids[i].disk_name, ids[i].number);
+			add(s, WDR_BY_PATH, false, g_steal_pointer(&path));
+		}
+	}
+	return s;
+}
+
+void wdr_search_free(WdrSearch *s)
+{
+	if (!s)
+		return;
+	g_ptr_array_unref(s->needles);
+	g_free(s);
+}
+
+static bool is_part_of_word(char c)
+{
+	return g_ascii_isalnum(c) || c == '-' || c == '_';
+}
+
+static bool stands_alone(const WdrReading *r, WdrSpan span)
+{
+	return (span.at == 0 || !is_part_of_word(r->text[span.at - 1])) &&
+	       (span.end == r->len || !is_part_of_word(r->text[span.end]));
+}
+
+/* A tag or a folder before a bare value belongs to the address. */
+static bool take_in_front(const WdrReading *r, WdrSpan *span, WdrAddressKind kind)
+{
+	const char *const fronts[] = { kind == WDR_BY_UUID ? "UUID=" : "PARTUUID=",
+		kind == WDR_BY_UUID ? "/dev/disk/by-uuid/" : "/dev/disk/by-partuuid/" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(fronts); i++) {
+		size_t len = strlen(fronts[i]);
+		if (span->at >= len && memcmp(r->text + span->at - len, fronts[i], len) == 0 &&
+			(span->at == len || !is_part_of_word(r->text[span->at - len - 1]))) {
+			span->at -= len;
+			return true;
+		}
+	}
+	return false;
+}
+
+static bool is_known(const WdrReading *r, guint first, WdrSpan span)
+{
+	for (guint i = first; i < r->mentions->len; i++) {
+		const WdrMention *m = r->mentions->pdata[i];
+		if (r->base + span.at < m->offset + m->len && m->offset < r->base + span.end)
+			return true;
+	}
+	return false;
+}
+
+static WdrLine line_at(const WdrReading *r, size_t at)
+{
+	WdrLine line = wdr_lines(r->text, r->len);
+
+	while (wdr_line_next(&line) && line.next <= at)
+		;
+	return line;
+}
+
+static void take(const WdrReading *r, const Needle *n, WdrSpan span, const char *frozen)
+{
+	WdrLine line = line_at(r, span.at);
+	bool is_bare = n->is_value && !take_in_front(r, &span, n->kind);
+	g_autofree char *value = g_strndup(r->text + span.at, span.end - span.at);
+	WdrAddress a = { .kind = n->kind, .is_bare = true, .value = value };
+	g_autofree char *tagged = is_bare ? wdr_address_tagged(&a) : NULL;
+	WdrMention *m = wdr_reading_take(r, &line, span, tagged, WDR_USE_OTHER, "");
+
+	if (!m)
+		return;
+	m->address.is_bare = is_bare;
+	m->needs_path = m->address.kind == WDR_BY_PATH || m->address.is_link;
+	m->frozen = frozen;
+}
+
+static int by_offset(const void *a, const void *b)
+{
+	size_t x = (*(WdrMention *const *)a)->offset;
+	size_t y = (*(WdrMention *const *)b)->offset;
+
+	return x < y ? -1 : x > y;
+}
+
+void wdr_search_text(const WdrSearch *s, const WdrReading *r, guint first, const char *frozen)
+{
+	if (r->len == 0 || memchr(r->text, '\0', r->len))
+		return;
+	g_autofree char *folded = g_ascii_strdown(r->text, (gssize)r->len);
+	guint had = r->mentions->len;
+
+	for (guint i = 0; i < s->needles->len; i++) {
+		const Needle *n = s->needles->pdata[i];
+		const char *hay = n->is_folded ? folded : r->text;
+		for (size_t at = 0; at < r->len;) {
+			const char *hit = memmem(hay + at, r->len - at, n->text, n->len);
+			if (!hit)
+				break;
+			WdrSpan span = { (size_t)(hit - hay), (size_t)(hit - hay) + n->len };
+			at = span.end;
+			/* What stands before a bare value may be its tag. */
+			WdrSpan whole = span;
+			(void)(n->is_value && take_in_front(r, &whole, n->kind));
+			if (stands_alone(r, whole) && !is_known(r, first, whole))
+				take(r, n, span, frozen);
+		}
+	}
+	if (r->mentions->len > had + 1)
+		qsort(r->mentions->pdata + had, r->mentions->len - had, sizeof(void *), by_offset);
+}
+
+/* ---- files that a places row calls "text" ---- */
+
+static size_t token_end(const char *text, size_t at, size_t end)
+{
+	while (at < end && !wdr_is_blank(text[at]) && !strchr("\"'`,;:()<>|&", text[at]))
+		at++;
+	return at;
+}
+
+static void take_token(const WdrReading *r, const WdrLine *line, WdrSpan span)
+{
+	g_autofree char *text = g_strndup(r->text + span.at, span.end - span.at);
+	WdrAddress a;
+
+	if (!wdr_address_parse(text, &a))
+		return;
+	if (!wdr_address_is_disk(&a) || *a.value == '\0') {
+		wdr_address_clear(&a);
+		return;
+	}
+	WdrMention *m = wdr_reading_add(r, line, span, &a, WDR_USE_OTHER, "");
+	m->needs_path = a.kind == WDR_BY_PATH || a.is_link;
+}
+
+bool wdr_text_read(const WdrReading *r, GError **error)
+{
+	static const char *const starts[] = {
+		"UUID=", "LABEL=", "PARTUUID=", "PARTLABEL=", "/dev/"
+	};
+
+	(void)error;
+	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);) {
+		for (size_t at = line.at; at < line.end; at++) {
+			if (at > line.at && is_part_of_word(r->text[at - 1]))
+				continue;
+			for (size_t i = 0; i < G_N_ELEMENTS(starts); i++) {
+				size_t len = strlen(starts[i]);
+				if (line.end - at <= len ||
+					memcmp(r->text + at, starts[i], len) != 0)
+					continue;
+				size_t end = token_end(r->text, at + len, line.end);
+				take_token(r, &line, (WdrSpan){ at, end });
+				at = end - 1;
+				break;
+			}
+		}
+	}
+	return true;
+}

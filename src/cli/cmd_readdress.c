@@ -1,0 +1,119 @@
+#include "cli/plan_options.h"
+
+#include "base/io.h"
+#include "cli/progress.h"
+#include "move/readdress.h"
+#include "present/itinerary.h"
+
+typedef struct {
+	gboolean running, renew, write;
+	char *name_by, *state;
+} ReaddressOptions;
+
+static void options_clear(ReaddressOptions *o)
+{
+	g_free(o->name_by);
+	g_free(o->state);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(ReaddressOptions, options_clear)
+
+static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***argv,
+	WdrReaddressOptions *ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "running", 0, 0, G_OPTION_ARG_NONE, &o->running,
+			"The running system, through its mounts, instead of a disk at rest", NULL },
+		{ "renew", 0, 0, G_OPTION_ARG_NONE, &o->renew,
+			"Give the disk, its partitions and volumes fresh identifiers too", NULL },
+		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
+			"How all mentions name partitions: partuuid, uuid, label, partlabel or path",
+			"FORM" },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Do it; without this the edits are only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+
+	if (!wdr_cli_parse(&wdr_cmd_readdress, globals, entries, argc, argv, error))
+		return false;
+	if (*argc > 2 || (*argc == 2) == (o->running != 0)) {
+		wdr_error_set(
+			error, WDR_ERROR_USAGE, "readdress takes one disk or image, or --running");
+		wdr_error_hint(error, "'wanderitas survey' lists the disks");
+		return false;
+	}
+	*ret = (WdrReaddressOptions){ .is_running = o->running != 0,
+		.renews = o->renew != 0,
+		.has_name_by = o->name_by != NULL };
+	return !o->name_by || wdr_cli_name_by(o->name_by, &ret->name_by, error);
+}
+
+static int write_it(
+	const ReaddressOptions *o, WdrGlobals *globals, const WdrOut *out, WdrReaddress *r)
+{
+	g_autoptr(GError) error = NULL;
+	g_autofree char *state =
+		o->state ? g_canonicalize_filename(o->state, NULL) : wdr_readdress_default_state(r);
+	bool has_begun = false;
+
+	if (wdr_readdress_write(r, state, &has_begun, &error)) {
+		wdr_progress_end();
+		wdr_present_readdressed(out, r, state, globals->json != 0);
+		return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+	}
+	if (has_begun)
+		wdr_error_hint(&error,
+			"run it again to go on, or 'wanderitas rewind %s' to put everything back",
+			state);
+	return wdr_cli_fail(globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+}
+
+static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddressOptions *options,
+	const char *disk, const char *scratch)
+{
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrReaddress) r = NULL;
+	g_autofree char *running = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!wdr_cli_world(globals, &world, &error) ||
+		(options->is_running && !wdr_cli_running_disk(world, &running, &error)) ||
+		!wdr_readdress_plan(world, running ? running : disk, options, scratch, &r, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	bool has_work = options->renews || wdr_readdress_itinerary(r)->edits->len > 0;
+	if (!globals->json)
+		wdr_present_readdress(&out, r, options->renews);
+	if (o->write && has_work)
+		return write_it(o, globals, &out, r);
+	if (globals->json)
+		wdr_present_readdress_json(stdout, r, NULL);
+	else if (has_work)
+		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
+	return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+}
+
+static int readdress_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(ReaddressOptions) o = { 0 };
+	WdrReaddressOptions options = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(GError) local = NULL;
+
+	if (!parse(&o, globals, &argc, &argv, &options, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	g_autofree char *scratch = g_dir_make_tmp("wanderitas-XXXXXX", &local);
+	if (!scratch) {
+		wdr_error_set(&error, WDR_ERROR_IO, "no folder for scratch files can be made: %s",
+			local->message);
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	}
+	int code = readdress(&o, globals, &options, argc == 2 ? argv[1] : NULL, scratch);
+	wdr_remove_folder(scratch);
+	return code;
+}
+
+const WdrCommand wdr_cmd_readdress = { "readdress", "DISK|--running [--renew] [--write]",
+	"Put the mentions of a disk right that was copied by other means.", WDR_GROUP_AFTER,
+	readdress_run };

@@ -1,0 +1,60 @@
+#include "cli/cli.h"
+
+#include "cli/progress.h"
+#include "move/rewind.h"
+#include "present/rewind.h"
+
+#include <sys/stat.h>
+
+typedef struct {
+	gboolean force;
+} RewindOptions;
+
+/* A logbook, or the folder that it lies in. */
+static char *logbook_in(const char *given)
+{
+	return g_file_test(given, G_FILE_TEST_IS_DIR)
+		       ? g_build_filename(given, "logbook.jsonl", NULL)
+		       : g_strdup(given);
+}
+
+static bool parse(RewindOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "force", 0, 0, G_OPTION_ARG_NONE, &o->force,
+			"Also put back what somebody changed since", NULL },
+		{ 0 },
+	};
+
+	return wdr_cli_parse(&wdr_cmd_rewind, globals, entries, argc, argv, error) &&
+	       (*argc <= 2 || wdr_error_set(error, WDR_ERROR_USAGE,
+				      "rewind takes one logbook, not also '%s'", (*argv)[2]));
+}
+
+static int rewind_run(WdrGlobals *globals, int argc, char **argv)
+{
+	RewindOptions o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(GPtrArray) results = NULL;
+	g_autofree char *logbook = NULL;
+
+	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (argc == 2)
+		logbook = logbook_in(argv[1]);
+	else if (!wdr_rewind_find(world, &logbook, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrOut out = wdr_cli_stdout(globals);
+	if (logbook && !wdr_rewind(world, logbook, o.force != 0, &results, &error)) {
+		wdr_error_hint(&error, "what was put back stays so; run rewind again to go on");
+		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	}
+	wdr_progress_end();
+	unsigned left = globals->json ? wdr_present_rewound_json(stdout, logbook, results)
+				      : wdr_present_rewound(&out, logbook, results);
+	return left ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+}
+
+const WdrCommand wdr_cmd_rewind = { "rewind", "[LOGBOOK]",
+	"Put every file back that was changed in place.", WDR_GROUP_AFTER, rewind_run };

@@ -1,0 +1,152 @@
+#include "move/change.h"
+
+#include "base/io.h"
+
+#include <string.h>
+
+enum { COPIES_MAX = 100 };
+
+static bool place_of(const WdrChanging *c, unsigned number, WdrPlaceOfFiles *ret, GError **error)
+{
+	const WdrSystemPart *part = wdr_system_part(c->system, number);
+
+	if (!part || !part->volume)
+		return wdr_error_set(
+			error, WDR_ERROR_REFUSED, "partition %u has no volume any more", number);
+	bool is_tree = strcmp(part->volume->ops->type, "tree") == 0;
+	*ret = (WdrPlaceOfFiles){ is_tree ? part->volume : NULL, c->dev, part->partition->start,
+		part->partition->size, part->probe.type };
+	return is_tree || c->dev ||
+	       wdr_error_set(error, WDR_ERROR_REFUSED,
+		       "partition %u is not mounted, and its disk is in use", number);
+}
+
+/* A change as the logbook keeps it, all but what it is about. */
+static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned partition)
+{
+	WdrChange *change = g_new0(WdrChange, 1);
+
+	change->number = c->next++;
+	change->disk = g_canonicalize_filename(c->disk->path, NULL);
+	change->disk_name = c->disk->is_image ? NULL : g_strdup(c->disk->name);
+	change->table_id = g_strdup(c->system->table->id);
+	change->partition = partition;
+	change->tree = p->tree ? g_strdup(wdr_volume_name(p->tree)) : NULL;
+	return change;
+}
+
+/* Tells the logbook, changes, reads back, tells the logbook. */
+static bool carry_out(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrChange *change,
+	const void *data, size_t len, GError **error)
+{
+	WdrEntry like = { .mode = change->mode,
+		.uid = change->uid,
+		.gid = change->gid,
+		.mtime = { wdr_world_now(c->world), 0 } };
+
+	return wdr_logbook_change(c->logbook, change, error) &&
+	       wdr_place_put(p, change->file, data, len, &like, error) &&
+	       wdr_logbook_changed(c->logbook, change->number, error);
+}
+
+/* The original into the logbook's folder, on the medium before anything changes. */
+static bool keep_original(
+	const WdrChanging *c, WdrChange *change, const char *text, size_t len, GError **error)
+{
+	g_autofree char *folder = g_build_filename(c->state, "originals", NULL);
+	g_autofree char *base = g_path_get_basename(change->file);
+	char hash[WDR_HASH_TEXT_LEN + 1];
+
+	/* By its content: two logbooks in one folder do not take each other's names. */
+	wdr_hash_to_text(change->before, hash);
+	change->original = g_strdup_printf("%.16s-%s", hash, base);
+	g_autofree char *path = g_build_filename(folder, change->original, NULL);
+	return wdr_make_folder(folder, error) && wdr_write_file(path, text, len, error);
+}
+
+/* "cmdline.txt" becomes "cmdline.old", or "cmdline.2" when that is another file already. */
+static bool copy_name(const WdrPlaceOfFiles *p, const char *file, const char *text, size_t len,
+	char **ret, bool *ret_is_there, GError **error)
+{
+	const char *point = strrchr(file, '.');
+	int stem = point ? (int)(point - file) : (int)strlen(file);
+
+	for (unsigned n = 1; n <= COPIES_MAX; n++) {
+		g_autofree char *name = n == 1 ? g_strdup_printf("%.*s.old", stem, file)
+					       : g_strdup_printf("%.*s.%u", stem, file, n);
+		g_autofree char *there = NULL;
+		size_t there_len = 0;
+		if (!wdr_place_read(p, name, &there, &there_len, NULL, error))
+			return false;
+		*ret_is_there = there && there_len == len && memcmp(there, text, len) == 0;
+		if (!there || *ret_is_there) {
+			*ret = g_steal_pointer(&name);
+			return true;
+		}
+	}
+	return wdr_error_set(
+		error, WDR_ERROR_REFUSED, "there are %d old copies beside /%s", COPIES_MAX, file);
+}
+
+static bool keep_beside(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrEdit *edit,
+	const char *text, size_t len, const WdrEntry *entry, GError **error)
+{
+	g_autofree char *name = NULL;
+	bool is_there = false;
+
+	if (!copy_name(p, edit->file, text, len, &name, &is_there, error) || is_there)
+		return is_there;
+	g_autoptr(WdrChange) change = new_change(c, p, edit->number);
+	change->file = g_steal_pointer(&name);
+	change->after = wdr_hash(text, len);
+	change->mode = entry->mode;
+	change->uid = entry->uid;
+	change->gid = entry->gid;
+	return carry_out(c, p, change, text, len, error);
+}
+
+bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GError **error)
+{
+	WdrPlaceOfFiles p;
+	g_autofree char *text = NULL;
+	g_auto(WdrEntry) entry = { 0 };
+	g_autoptr(GBytes) bytes = NULL;
+	size_t len = 0;
+	size_t new_len = 0;
+
+	if (!place_of(c, edit->number, &p, error) ||
+		!wdr_place_read(&p, edit->file, &text, &len, &entry, error))
+		return false;
+	if (!text)
+		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
+			edit->file, edit->number);
+	if (!wdr_edit_apply(edit, text, len, &bytes, error) ||
+		!wdr_logbook_step(
+			c->logbook, error, "changing /%s on %s", edit->file, c->disk->name) ||
+		(keeps_copy && !keep_beside(c, &p, edit, text, len, &entry, error)))
+		return false;
+	const void *new_text = g_bytes_get_data(bytes, &new_len);
+	g_autoptr(WdrChange) change = new_change(c, &p, edit->number);
+	change->file = g_strdup(edit->file);
+	change->before = wdr_hash(text, len);
+	change->after = wdr_hash(new_text, new_len);
+	change->mode = entry.mode;
+	change->uid = entry.uid;
+	change->gid = entry.gid;
+	change->mtime = entry.mtime;
+	return keep_original(c, change, text, len, error) &&
+	       carry_out(c, &p, change, new_text, new_len, error);
+}
+
+bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **error)
+{
+	if (wdr_world_bench(world))
+		return true;
+	g_autofree char *user = wdr_disk_user(world, disk);
+	if (!user)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is in use: %s", disk->name, user);
+	wdr_error_hint(error, "nothing was changed; unmount it first, or name the running system "
+			      "with --running");
+	return false;
+}

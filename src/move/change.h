@@ -1,0 +1,27 @@
+/* Changing files of a disk in place: the original is kept and the logbook told before each change,
+ * which is written whole or not at all and read back; rewind.h takes it back. */
+#pragma once
+
+#include "boot/edit.h"
+#include "boot/system.h"
+#include "move/logbook.h"
+#include "move/place.h"
+
+/* The disk whose files are changed. */
+typedef struct {
+	const WdrWorld *world;
+	WdrLogbook *logbook;
+	const char *state;   /* the logbook's folder */
+	const WdrDisk *disk; /* borrowed, like the rest */
+	WdrSystem *system;   /* where its volumes lie; those that are mounted are trees */
+	WdrBlockDev *dev;    /* open for writing; NULL: all changes are in trees */
+	unsigned next;       /* number of the next change; 1 at first */
+} WdrChanging;
+
+/* keeps_copy: the original is also put beside the file, as NAME.old. */
+bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Nobody else may be at a disk that is changed: REFUSED when it is mounted or in use. A bench's
+ * mounts are made up. */
+bool wdr_change_check_rest(
+	const WdrWorld *world, const WdrDisk *disk, GError **error) G_GNUC_WARN_UNUSED_RESULT;

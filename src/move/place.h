@@ -1,0 +1,23 @@
+/* Where files are changed in place: a volume of a disk that nobody has mounted, or a mounted tree.
+ * Each call opens the volume anew: what the one before wrote is seen. */
+#pragma once
+
+#include "volume/volume.h"
+
+typedef struct {
+	WdrVolume *tree;  /* the mounted tree; NULL: a volume on dev */
+	WdrBlockDev *dev; /* open for writing */
+	uint64_t offset, size;
+	const char *fs; /* "vfat", or an ext's */
+} WdrPlaceOfFiles;
+
+/* *ret NULL: there is no such file (not an error). ret_entry: owner, mode and times. */
+bool wdr_place_read(const WdrPlaceOfFiles *p, const char *file, char **ret, size_t *ret_len,
+	WdrEntry *ret_entry, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts content into a file, whole or not at all, and reads it back from the medium. Owner, mode and
+ * modification time are those of `like`. New files only on FAT and in trees. */
+bool wdr_place_put(const WdrPlaceOfFiles *p, const char *file, const void *data, size_t len,
+	const WdrEntry *like, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* On FAT and in trees only. A file that is not there is no error. */
+bool wdr_place_remove(
+	const WdrPlaceOfFiles *p, const char *file, GError **error) G_GNUC_WARN_UNUSED_RESULT;

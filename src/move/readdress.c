@@ -1,0 +1,274 @@
+#include "move/readdress.h"
+
+#include "base/io.h"
+#include "move/addresses.h"
+#include "move/change.h"
+#include "move/edits.h"
+#include "move/renew.h"
+#include "move/source.h"
+#include "volume/tree.h"
+
+#include <string.h>
+
+struct WdrReaddress {
+	const WdrWorld *world;
+	WdrReaddressOptions options;
+	WdrDisk *disk;
+	WdrSystem *system;
+	WdrItinerary *it;
+	char *scratch;
+	unsigned left;
+};
+
+void wdr_readdress_free(WdrReaddress *r)
+{
+	if (!r)
+		return;
+	wdr_system_free(r->system);
+	wdr_disk_free(r->disk);
+	wdr_itinerary_free(r->it);
+	g_free(r->scratch);
+	g_free(r);
+}
+
+const WdrItinerary *wdr_readdress_itinerary(const WdrReaddress *r)
+{
+	return r->it;
+}
+
+unsigned wdr_readdress_left(const WdrReaddress *r)
+{
+	return r->left;
+}
+
+/* ---- the system, as it is or as it is mounted ---- */
+
+static bool use_mounts(WdrReaddress *r, GError **error)
+{
+	for (guint i = 0; i < r->system->parts->len; i++) {
+		WdrSystemPart *p = r->system->parts->pdata[i];
+		g_autofree char *point =
+			wdr_disk_mount_point(r->world, r->disk, p->partition->number);
+		WdrVolume *tree = NULL;
+		if (!point || !p->volume)
+			continue;
+		g_autofree char *folder = wdr_world_path(r->world, point);
+		g_autofree char *full = g_canonicalize_filename(folder, NULL);
+		if (!wdr_tree_volume_open(full, &tree, error))
+			return false;
+		wdr_system_use_tree(p, tree);
+	}
+	wdr_system_look_again(r->system, r->world);
+	return true;
+}
+
+static bool read_system(WdrReaddress *r, GError **error)
+{
+	WdrBlockDev *dev = NULL;
+
+	if (!wdr_blockdev_open(r->disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(r->world, r->disk, dev, &r->system, error) ||
+		!wdr_parttable_check(r->system->table, r->system->dev, error))
+		return false;
+	if (r->system->table->kind == WDR_TABLE_NONE)
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s has no partition table", r->disk->name);
+	for (guint i = 0; i < r->system->parts->len; i++) {
+		const WdrSystemPart *p = r->system->parts->pdata[i];
+		if (p->is_unfinished)
+			return wdr_error_set(error, WDR_ERROR_REFUSED,
+				"%s is the target of an unfinished move", r->disk->name);
+		if (p->problem)
+			return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: partition %u: %s",
+				r->disk->name, p->partition->number, p->problem);
+	}
+	return !r->options.is_running || use_mounts(r, error);
+}
+
+/* ---- the plan ---- */
+
+static void add_part(WdrReaddress *r, const WdrSystemPart *from)
+{
+	WdrItineraryPart *p = wdr_itinerary_part_like(from);
+
+	p->to.start = p->from.start;
+	p->to.size = p->from.size;
+	p->to.uuid = g_strdup(p->from.uuid);
+	p->to.label = g_strdup(p->from.label);
+	p->to.partuuid = g_strdup(p->from.partuuid);
+	p->to.partlabel = g_strdup(p->from.partlabel);
+	g_ptr_array_add(r->it->parts, p);
+}
+
+static bool choose_identifiers(WdrReaddress *r, const WdrDraftOptions *options, GError **error)
+{
+	WdrItinerary *it = r->it;
+
+	if (!r->options.renews) {
+		it->table_id = g_strdup(it->source.table_id);
+		return true;
+	}
+	for (guint i = 0; i < r->system->parts->len; i++) {
+		const WdrSystemPart *p = r->system->parts->pdata[i];
+		if (p->partition->is_logical || p->partition->is_extended)
+			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				"partition %u is a logical one: --renew cannot do these yet",
+				p->partition->number);
+	}
+	return wdr_addresses_choose(it, it->source.table_id, options, error);
+}
+
+/* What is still wrong when all edits are made: a later draft or boot would stumble over it. */
+static void count_left(WdrReaddress *r)
+{
+	for (guint i = 0; i < r->system->mentions->len; i++) {
+		const WdrMention *m = r->system->mentions->pdata[i];
+		unsigned count = 0;
+		(void)wdr_system_resolve(r->system, &m->address, &count);
+		if (count == 1 || m->frozen)
+			continue;
+		bool is_edited = false;
+		for (guint k = 0; k < r->it->edits->len; k++)
+			is_edited |= wdr_edit_covers(r->it->edits->pdata[k], m);
+		r->left += is_edited ? 0 : 1;
+	}
+}
+
+static bool draw(WdrReaddress *r, GError **error)
+{
+	WdrItinerary *it = r->it;
+	WdrDraftOptions options = { .what = WDR_MOVE_NOTHING,
+		.has_name_by = r->options.has_name_by,
+		.name_by = r->options.name_by,
+		.keep_addresses = !r->options.renews };
+
+	it->what = WDR_MOVE_NOTHING;
+	it->made_by = g_strdup(WDR_VERSION);
+	it->made_at = wdr_world_now(r->world);
+	if (!wdr_itinerary_disk_describe(r->disk, r->system->dev, &it->source, error) ||
+		!wdr_itinerary_disk_describe(r->disk, r->system->dev, &it->target, error))
+		return false;
+	it->table = it->source.table;
+	for (guint i = 0; i < r->system->parts->len; i++)
+		add_part(r, r->system->parts->pdata[i]);
+	if (!choose_identifiers(r, &options, error) ||
+		!wdr_edits_make(it, r->system, &options, error))
+		return false;
+	count_left(r);
+	return true;
+}
+
+bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddressOptions *options,
+	const char *scratch, WdrReaddress **ret, GError **error)
+{
+	g_autoptr(WdrReaddress) r = g_new0(WdrReaddress, 1);
+
+	r->world = world;
+	r->options = *options;
+	r->scratch = g_strdup(scratch);
+	r->it = wdr_itinerary_new();
+	if (options->is_running && options->renews) {
+		wdr_error_set(error, WDR_ERROR_USAGE,
+			"--running --renew: a mounted file system cannot get a new UUID");
+		wdr_error_hint(
+			error, "renew it from another system: wanderitas readdress DISK --renew");
+		return false;
+	}
+	if (!wdr_disk_find(world, disk, &r->disk, error) ||
+		(!options->is_running && !wdr_change_check_rest(world, r->disk, error)) ||
+		!read_system(r, error) || !draw(r, error))
+		return false;
+	*ret = g_steal_pointer(&r);
+	return true;
+}
+
+/* ---- doing it ---- */
+
+char *wdr_readdress_default_state(const WdrReaddress *r)
+{
+	g_autofree char *name = g_strdup_printf("readdress-%s-%" G_GINT64_FORMAT,
+		r->disk->is_image ? "image" : r->disk->name, r->it->made_at);
+
+	if (r->disk->is_image) {
+		g_autofree char *full = g_canonicalize_filename(r->disk->path, NULL);
+		return g_strdup_printf("%s.wanderitas/%s", full, name);
+	}
+	g_autofree char *base = wdr_world_path(r->world, "/var/lib/wanderitas");
+	return g_build_filename(base, name, NULL);
+}
+
+/* Each edit is made in a copy of the disk's state as it is now; a move's check of the disk tells
+ * whether it is still the one that the plan is for. */
+static bool check_disk(const WdrReaddress *r, GError **error)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_auto(WdrItineraryDisk) now = { 0 };
+
+	return wdr_blockdev_open(r->disk->path, WDR_OPEN_READ, &dev, error) &&
+	       wdr_itinerary_disk_describe(r->disk, dev, &now, error) &&
+	       wdr_itinerary_check_disk(&r->it->source, &now, "disk", error);
+}
+
+static bool set_identifiers(WdrReaddress *r, WdrChanging *c, GError **error)
+{
+	g_autoptr(WdrIdentifiers) was = wdr_identifiers_of(r->it, false);
+	g_autoptr(WdrIdentifiers) is = wdr_identifiers_of(r->it, true);
+	g_autoptr(WdrChange) change = g_new0(WdrChange, 1);
+
+	if (!r->options.renews)
+		return true;
+	change->number = c->next++;
+	change->disk = g_canonicalize_filename(r->disk->path, NULL);
+	change->disk_name = r->disk->is_image ? NULL : g_strdup(r->disk->name);
+	change->table_id = g_strdup(is->table_id);
+	change->addresses = wdr_identifiers_to_json(was);
+	return wdr_logbook_change(c->logbook, change, error) &&
+	       wdr_identifiers_set(r->world, r->disk, is, r->scratch, error) &&
+	       wdr_logbook_changed(c->logbook, change->number, error);
+}
+
+static bool change_all(WdrReaddress *r, const char *state, WdrLogbook *logbook, GError **error)
+{
+	WdrChanging c = { .world = r->world,
+		.logbook = logbook,
+		.state = state,
+		.disk = r->disk,
+		.system = r->system,
+		.next = 1 };
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	if (!set_identifiers(r, &c, error) ||
+		(!r->options.is_running &&
+			!wdr_blockdev_open(r->disk->path, WDR_OPEN_WRITE, &dev, error)))
+		return false;
+	g_free(r->system->table->id);
+	r->system->table->id = g_strdup(r->it->table_id);
+	c.dev = dev;
+	for (guint i = 0; i < r->it->edits->len; i++) {
+		if (!wdr_change_file(&c, r->it->edits->pdata[i], false, error))
+			return false;
+	}
+	return wdr_logbook_done(logbook, error);
+}
+
+bool wdr_readdress_write(WdrReaddress *r, const char *state, bool *ret_has_begun, GError **error)
+{
+	g_autofree char *itinerary = g_build_filename(state, "itinerary.json", NULL);
+	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
+	g_autofree char *json = wdr_itinerary_to_json(r->it);
+	g_autoptr(WdrLogbook) logbook = NULL;
+	GError *failure = NULL;
+
+	*ret_has_begun = false;
+	if ((!r->options.is_running && !wdr_change_check_rest(r->world, r->disk, error)) ||
+		!check_disk(r, error) || !wdr_make_folder(state, error) ||
+		!wdr_write_file(itinerary, json, strlen(json), error) ||
+		!wdr_logbook_begin(r->world, path, "itinerary.json", &logbook, error))
+		return false;
+	*ret_has_begun = true;
+	if (change_all(r, state, logbook, &failure))
+		return true;
+	wdr_logbook_stopped(logbook, failure->message);
+	g_propagate_error(error, failure);
+	return false;
+}

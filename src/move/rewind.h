@@ -1,0 +1,25 @@
+/* Putting back what was changed in place. */
+#pragma once
+
+#include "base/error.h"
+#include "world/world.h"
+
+/* What became of one change. */
+typedef struct {
+	char *what;    /* "/cmdline.txt on mmcblk0, partition 1" */
+	bool is_back;  /* it is as it was, now or already */
+	bool was_back; /* already */
+	char *why;     /* it was left: why */
+	char *diff;    /* it was left: what somebody changed since; NULL: nothing to be shown */
+} WdrRewound;
+
+/* Takes the changes that a logbook tells of back, the last first: content, owner, mode and
+ * modification time of every file, and identifiers that were renewed. A file that somebody changed
+ * since is left alone unless `forced`. *ret: WdrRewound, in the order of the work. An error stops
+ * it; doing it again goes on. */
+bool wdr_rewind(const WdrWorld *world, const char *logbook, bool forced, GPtrArray **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* The newest logbook with changes that are still in force. The caller's; NULL without an error:
+ * there is none. */
+bool wdr_rewind_find(const WdrWorld *world, char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

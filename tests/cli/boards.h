@@ -1,0 +1,36 @@
+/* The three sample boards, and looking into their disks with programs that are not ours. */
+#pragma once
+
+#include "bench.h"
+
+typedef struct {
+	const char *name, *bench; /* its folder below the bench's */
+	const char *card, *drive;
+	unsigned root, boot; /* partitions; boot: where the boot files are */
+	bool is_boot_fat, is_gpt;
+	const char *boot_file; /* the file that decides what root is */
+	const char *root_key;  /* before the address in it */
+	const char *old_root;  /* UUID */
+} Board;
+extern const Board boards[];
+enum { BOARDS = 3 };
+
+const char *board_path(const Board *b, const char *path);
+const char *board_disk(const Board *b, bool is_drive);
+/* wanderitas --bench BOARD arguments... */
+SupRun board_run(const Board *b, const char *const *arguments);
+#define BOARD_RUN(b, ...) board_run(b, (const char *const[]){ __VA_ARGS__, NULL })
+
+/* As sfdisk tells it. */
+uint64_t board_start(const char *image, unsigned number);
+/* A file of a partition, through mtools or debugfs. */
+char *board_file(const char *image, unsigned number, bool is_fat, const char *file);
+/* What debugfs says to a request. */
+char *board_debugfs(const char *image, unsigned number, bool writes, const char *request);
+void board_put(const char *image, unsigned number, bool is_fat, const char *file, const char *text);
+/* "UUID" or "LABEL", as blkid tells it; "PARTUUID" or "PARTLABEL", as sfdisk does. */
+char *board_address(const char *image, unsigned number, const char *tag);
+/* sfdisk, e2fsck and fsck.fat over all of it. */
+void board_judge(const char *image);
+/* What stands behind a word, up to the next blank. */
+char *board_word(const char *text, const char *before);
