@@ -1,6 +1,5 @@
 #include "cli/plan_options.h"
 
-#include "base/io.h"
 #include "cli/progress.h"
 #include "move/readdress.h"
 #include "present/itinerary.h"
@@ -70,7 +69,7 @@ static int write_it(
 }
 
 static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddressOptions *options,
-	const char *disk, const char *scratch)
+	const char *disk)
 {
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
@@ -80,7 +79,7 @@ static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddres
 
 	if (!wdr_cli_world(globals, &world, &error) ||
 		(options->is_running && !wdr_cli_running_disk(world, &running, &error)) ||
-		!wdr_readdress_plan(world, running ? running : disk, options, scratch, &r, &error))
+		!wdr_readdress_plan(world, running ? running : disk, options, &r, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	bool has_work = options->renews || wdr_readdress_itinerary(r)->edits->len > 0;
 	if (!globals->json)
@@ -99,19 +98,10 @@ static int readdress_run(WdrGlobals *globals, int argc, char **argv)
 	g_auto(ReaddressOptions) o = { 0 };
 	WdrReaddressOptions options = { 0 };
 	g_autoptr(GError) error = NULL;
-	g_autoptr(GError) local = NULL;
 
 	if (!parse(&o, globals, &argc, &argv, &options, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	g_autofree char *scratch = g_dir_make_tmp("wanderitas-XXXXXX", &local);
-	if (!scratch) {
-		wdr_error_set(&error, WDR_ERROR_IO, "no folder for scratch files can be made: %s",
-			local->message);
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	}
-	int code = readdress(&o, globals, &options, argc == 2 ? argv[1] : NULL, scratch);
-	wdr_remove_folder(scratch);
-	return code;
+	return readdress(&o, globals, &options, argc == 2 ? argv[1] : NULL);
 }
 
 const WdrCommand wdr_cmd_readdress = { "readdress", "DISK|--running [--renew] [--write]",

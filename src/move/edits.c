@@ -54,9 +54,10 @@ static bool old_place(const WdrAddress *a, char **ret_disk, unsigned *ret_number
 	return true;
 }
 
+/* A menu's further entries may mean another system on purpose. */
 static const WdrSystemPart *part_of_role(const Editing *e, const WdrMention *m)
 {
-	if (m->use == WDR_USE_ROOT && (m->is_default || !m->is_kernel))
+	if (m->use == WDR_USE_ROOT && (m->is_default || !m->entry))
 		return e->system->root;
 	if (m->use == WDR_USE_BOOT)
 		return e->system->boot;

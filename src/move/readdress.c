@@ -16,7 +16,6 @@ struct WdrReaddress {
 	WdrDisk *disk;
 	WdrSystem *system;
 	WdrItinerary *it;
-	char *scratch;
 	unsigned left;
 };
 
@@ -27,7 +26,6 @@ void wdr_readdress_free(WdrReaddress *r)
 	wdr_system_free(r->system);
 	wdr_disk_free(r->disk);
 	wdr_itinerary_free(r->it);
-	g_free(r->scratch);
 	g_free(r);
 }
 
@@ -118,19 +116,70 @@ static bool choose_identifiers(WdrReaddress *r, const WdrDraftOptions *options, 
 	return wdr_addresses_choose(it, it->source.table_id, options, error);
 }
 
-/* What is still wrong when all edits are made: a later draft or boot would stumble over it. */
+/* What is still wrong when all edits are made, and that a boot would stumble over. Other mentions
+ * may well name a disk that is not plugged in. */
 static void count_left(WdrReaddress *r)
 {
 	for (guint i = 0; i < r->system->mentions->len; i++) {
 		const WdrMention *m = r->system->mentions->pdata[i];
 		unsigned count = 0;
 		(void)wdr_system_resolve(r->system, &m->address, &count);
-		if (count == 1 || m->frozen)
+		if (count == 1 || m->frozen || m->use == WDR_USE_OTHER)
 			continue;
 		bool is_edited = false;
 		for (guint k = 0; k < r->it->edits->len; k++)
 			is_edited |= wdr_edit_covers(r->it->edits->pdata[k], m);
 		r->left += is_edited ? 0 : 1;
+	}
+}
+
+static bool has_volume(const WdrReaddress *r, const char *uuid)
+{
+	for (guint i = 0; i < r->system->parts->len; i++) {
+		const WdrSystemPart *p = r->system->parts->pdata[i];
+		if (g_strcmp0(p->probe.uuid, uuid) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* The other disk calls itself, or one of its volumes, the same as this one. */
+static bool is_clashing(const WdrReaddress *r, const WdrDisk *other)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrPartTable) table = NULL;
+
+	if (wdr_disk_is_same(other, r->disk) ||
+		!wdr_blockdev_open(other->path, WDR_OPEN_READ, &dev, NULL) ||
+		!wdr_parttable_read(dev, &table, NULL) || table->kind == WDR_TABLE_NONE)
+		return false;
+	bool is_same = g_strcmp0(table->id, r->it->source.table_id) == 0;
+	for (guint i = 0; !is_same && i < table->partitions->len; i++) {
+		const WdrPartition *p = table->partitions->pdata[i];
+		g_auto(WdrProbe) probe = { 0 };
+		is_same = wdr_probe_read(dev, p->start, p->size, &probe, NULL) && probe.uuid &&
+			  has_volume(r, probe.uuid);
+	}
+	return is_same;
+}
+
+/* While both are in, nobody can tell which of them is meant. */
+static void note_clashes(WdrReaddress *r)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (!wdr_disks_list(r->world, &disks, NULL))
+		return;
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		if (is_clashing(r, d))
+			g_ptr_array_add(r->it->notes,
+				g_strdup_printf(
+					"%s has the same identifiers as %s: while both are in, mentions name "
+					"both%s",
+					d->name, r->disk->name,
+					r->options.renews ? ""
+							  : "; --renew gives this disk its own"));
 	}
 }
 
@@ -155,17 +204,17 @@ static bool draw(WdrReaddress *r, GError **error)
 		!wdr_edits_make(it, r->system, &options, error))
 		return false;
 	count_left(r);
+	note_clashes(r);
 	return true;
 }
 
 bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddressOptions *options,
-	const char *scratch, WdrReaddress **ret, GError **error)
+	WdrReaddress **ret, GError **error)
 {
 	g_autoptr(WdrReaddress) r = g_new0(WdrReaddress, 1);
 
 	r->world = world;
 	r->options = *options;
-	r->scratch = g_strdup(scratch);
 	r->it = wdr_itinerary_new();
 	if (options->is_running && options->renews) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
@@ -223,7 +272,7 @@ static bool set_identifiers(WdrReaddress *r, WdrChanging *c, GError **error)
 	change->table_id = g_strdup(is->table_id);
 	change->addresses = wdr_identifiers_to_json(was);
 	return wdr_logbook_change(c->logbook, change, error) &&
-	       wdr_identifiers_set(r->world, r->disk, is, r->scratch, error) &&
+	       wdr_identifiers_set(r->world, r->disk, is, error) &&
 	       wdr_logbook_changed(c->logbook, change->number, error);
 }
 

@@ -11,10 +11,10 @@ typedef struct {
 } WdrReaddressOptions;
 
 typedef struct WdrReaddress WdrReaddress;
-/* Finds out what is to be done; changes nothing. disk: NULL for the running system. `scratch` is an
- * existing folder. */
+/* Finds out what is to be done; changes nothing. disk: with is_running the one that the system
+ * runs from. */
 bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddressOptions *options,
-	const char *scratch, WdrReaddress **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	WdrReaddress **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_readdress_free(WdrReaddress *r);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrReaddress, wdr_readdress_free)
 

@@ -1,7 +1,7 @@
 #include "move/renew.h"
 
 #include "base/cleanup.h"
-#include "base/cursor.h"
+#include "base/io.h"
 #include "disk/probe.h"
 #include "volume/fat.h"
 
@@ -125,22 +125,26 @@ static bool run(const WdrWorld *world, const char *const *argv, int ok_below, GE
 }
 
 /* tune2fs makes all checksums anew, which depend on the UUID, and wants a volume that was checked
- * since it was last written to. Both take '?' in a name for the start of options: a link of ours
- * stands for the disk. */
-static bool set_ext(const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiedPart *p,
-	const char *scratch, GError **error)
+ * since it was last written to. Both take '?' in a name for the start of options: a link of ours,
+ * in a folder of ours, stands for the disk. */
+static bool set_ext(
+	const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiedPart *p, GError **error)
 {
-	g_autofree char *link = g_build_filename(scratch, "renamed-disk", NULL);
+	g_autoptr(GError) local = NULL;
+	g_autofree char *folder = g_dir_make_tmp("wanderitas-XXXXXX", &local);
+	if (!folder)
+		return wdr_error_set(error, WDR_ERROR_IO,
+			"no folder for scratch files can be made: %s", local->message);
+	g_autofree char *link = g_build_filename(folder, "disk", NULL);
 	g_autofree char *full = g_canonicalize_filename(disk->path, NULL);
 	g_autofree char *where = g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, link, p->start);
 	const char *check[] = { "e2fsck", "-f", "-p", where, NULL };
 	const char *tune[] = { "tune2fs", "-U", p->uuid, where, NULL };
 
-	unlink(link);
-	if (symlink(full, link) != 0)
-		return wdr_error_set_errno(error, errno, "making the link %s", link);
-	bool is_fine = run(world, check, 2, error) && run(world, tune, 1, error);
-	unlink(link);
+	bool is_fine = symlink(full, link) == 0
+			       ? run(world, check, 2, error) && run(world, tune, 1, error)
+			       : wdr_error_set_errno(error, errno, "making the link %s", link);
+	wdr_remove_folder(folder);
 	return is_fine;
 }
 
@@ -188,8 +192,8 @@ static bool has_uuid(const WdrDisk *disk, const WdrIdentifiedPart *p, bool *ret,
 	return true;
 }
 
-static bool set_volume(const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiedPart *p,
-	const char *scratch, GError **error)
+static bool set_volume(
+	const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiedPart *p, GError **error)
 {
 	bool is_ext = strcmp(p->fs, "ext4") == 0;
 	bool is_known = is_ext || strcmp(p->fs, "vfat") == 0 || strcmp(p->fs, "swap") == 0;
@@ -199,7 +203,7 @@ static bool set_volume(const WdrWorld *world, const WdrDisk *disk, const WdrIden
 		return true;
 	if (!has_uuid(disk, p, &is_set, error) || is_set)
 		return is_set;
-	if (!(is_ext ? set_ext(world, disk, p, scratch, error) : set_in_place(disk, p, error)) ||
+	if (!(is_ext ? set_ext(world, disk, p, error) : set_in_place(disk, p, error)) ||
 		!has_uuid(disk, p, &is_set, error))
 		return false;
 	return is_set || wdr_error_set(error, WDR_ERROR_IO,
@@ -229,13 +233,13 @@ static bool set_table(const WdrDisk *disk, const WdrIdentifiers *ids, GError **e
 	return wdr_parttable_rename(dev, table, error);
 }
 
-bool wdr_identifiers_set(const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiers *ids,
-	const char *scratch, GError **error)
+bool wdr_identifiers_set(
+	const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiers *ids, GError **error)
 {
 	for (guint i = 0; i < ids->parts->len; i++) {
 		const WdrIdentifiedPart *p = ids->parts->pdata[i];
 		wdr_world_step(world, "giving partition %u its identifiers", p->number);
-		if (!set_volume(world, disk, p, scratch, error)) {
+		if (!set_volume(world, disk, p, error)) {
 			g_prefix_error(error, "partition %u: ", p->number);
 			return false;
 		}

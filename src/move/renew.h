@@ -28,6 +28,6 @@ bool wdr_identifiers_from_json(
 	const char *text, WdrIdentifiers **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Sets them: volumes first, then the table. Nobody may have the disk open. May be done again after
- * an interruption. `scratch` is an existing folder. */
+ * an interruption. */
 bool wdr_identifiers_set(const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiers *ids,
-	const char *scratch, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -169,7 +169,6 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 static bool rewind_addresses(
 	const Rewinding *w, const WdrChange *c, WdrRewound *result, GError **error)
 {
-	g_autofree char *scratch = g_build_filename(w->folder, "scratch-XXXXXX", NULL);
 	g_autoptr(WdrIdentifiers) ids = NULL;
 	g_auto(Opened) o = { 0 };
 
@@ -180,10 +179,7 @@ static bool rewind_addresses(
 	if (g_strcmp0(o.table->id, ids->table_id) != 0 && !is_the_disk(c, &o, error))
 		return false;
 	g_clear_pointer(&o.dev, wdr_blockdev_free);
-	if (!g_mkdtemp(scratch))
-		return wdr_error_set_errno(error, errno, "making a folder in %s", w->folder);
-	result->is_back = wdr_identifiers_set(w->world, o.disk, ids, scratch, error);
-	wdr_remove_folder(scratch);
+	result->is_back = wdr_identifiers_set(w->world, o.disk, ids, error);
 	return result->is_back;
 }
 

@@ -153,15 +153,33 @@ static void mention_row(WdrGrid *g, const WdrMention *m, const WdrFinding *f)
 		cells);
 }
 
-/* What there is to say of a mention, once for all places with the same to say of the same. */
-static void collect_advice(
-	GPtrArray *lines, const char *file, const WdrMention *m, const WdrFinding *f)
+/* What there is to say of mentions, once for all places with the same to say of the same address:
+ * `lines` (char *) in the order of the first place, `places` (GString) the places of each. */
+typedef struct {
+	GPtrArray *lines, *places;
+} Advice;
+
+static void collect_advice(Advice *a, const char *file, const WdrMention *m, const WdrFinding *f)
 {
 	g_autofree char *address = shown(m->text);
 
-	for (guint i = 0; i < f->advice->len; i++)
-		g_ptr_array_add(lines, g_strdup_printf("%s:%u:%u: %s: %s", file, m->line, m->column,
-					       address, (const char *)f->advice->pdata[i]));
+	for (guint i = 0; i < f->advice->len; i++) {
+		g_autofree char *line =
+			g_strdup_printf("%s: %s", address, (const char *)f->advice->pdata[i]);
+		guint at = 0;
+		if (!g_ptr_array_find_with_equal_func(a->lines, line, g_str_equal, &at)) {
+			at = a->lines->len;
+			g_ptr_array_add(a->lines, g_steal_pointer(&line));
+			g_ptr_array_add(a->places, g_string_new(NULL));
+		}
+		g_string_append_printf(
+			a->places->pdata[at], "\n  at %s:%u:%u", file, m->line, m->column);
+	}
+}
+
+static void string_free(void *string)
+{
+	g_string_free(string, TRUE);
 }
 
 static char *file_text(const WdrSurveyDisk *d, const WdrMention *m)
@@ -177,7 +195,9 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 	static const WdrColumn columns[] = { { "MENTION", false }, { "USE", false },
 		{ "FOR", false }, { "ADDRESS", false }, { "NAMES", false }, { "MARK", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
-	g_autoptr(GPtrArray) advice = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GPtrArray) lines = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GPtrArray) places = g_ptr_array_new_with_free_func(string_free);
+	Advice advice = { lines, places };
 	g_autofree char *last = NULL;
 
 	for (guint i = 0; i < s->disks->len; i++) {
@@ -189,16 +209,18 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 			if (g_strcmp0(file, last) != 0)
 				wdr_grid_section(g, file);
 			mention_row(g, m, f);
-			collect_advice(advice, file, m, f);
+			collect_advice(&advice, file, m, f);
 			g_free(last);
 			last = g_steal_pointer(&file);
 		}
 	}
 	wdr_grid_print(g, out);
-	if (with_advice && advice->len)
+	if (with_advice && lines->len)
 		fputc('\n', out->file);
-	for (guint i = 0; with_advice && i < advice->len; i++)
-		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)advice->pdata[i]);
+	for (guint i = 0; with_advice && i < lines->len; i++) {
+		wdr_out_text(out, WDR_STYLE_REMARK, "%s", (const char *)lines->pdata[i]);
+		fprintf(out->file, "%s\n", ((const GString *)places->pdata[i])->str);
+	}
 }
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)

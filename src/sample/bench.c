@@ -65,6 +65,7 @@ static const File bittern_files[] = {
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_bittern_fstab },
 	{ "root/boot/extlinux/extlinux.conf", wdr_bittern_extlinux },
+	{ "root/srv/sound/README", "The season's sound files are mounted here.\n" },
 };
 
 static const File kingfisher_files[] = {
@@ -92,6 +93,7 @@ static const File kingfisher_files[] = {
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_kingfisher_fstab },
 	{ "root/boot/weirEnv.txt", wdr_kingfisher_settings },
+	{ "root/srv/keys/README", "The weir's keys are mounted here.\n" },
 };
 
 static const WdrSamplePart heron_parts[] = {
