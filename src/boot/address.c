@@ -22,6 +22,7 @@ static const char offset_mark[] = "/PARTNROFF=";
 void wdr_address_clear(WdrAddress *a)
 {
 	g_clear_pointer(&a->value, g_free);
+	g_clear_pointer(&a->node, g_free);
 }
 
 /* udev writes blanks and the like in link names as \x20; systemd does the same in unit names. */
@@ -282,7 +283,7 @@ bool wdr_address_matches(const WdrAddress *a, const WdrIdentity *id)
 	case WDR_BY_PARTLABEL:
 		return g_strcmp0(a->value, id->partlabel) == 0;
 	case WDR_BY_PATH:
-		return is_path(a->value, id);
+		return is_path(a->node ? a->node : a->value, id);
 	case WDR_BY_NUMBER:
 		return g_ascii_strtoull(a->value, NULL, 10) == id->number;
 	}

@@ -25,6 +25,8 @@ typedef struct {
 	bool is_bare;           /* written without a tag */
 	unsigned partitions_on; /* PARTUUID=…/PARTNROFF=N: the Nth partition behind that one */
 	char *value;            /* without tag or folder, unescaped */
+	char *node; /* of a link by bus or serial: the device node that it leads to; NULL: unknown
+		     */
 } WdrAddress;
 
 void wdr_address_clear(WdrAddress *a);

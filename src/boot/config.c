@@ -103,6 +103,7 @@ static void add(Parsing *p, const WdrLine *line, WdrSpan key, WdrSpan value)
 	l->key = g_strndup(p->r->text + key.at, key.end - key.at);
 	l->value = g_strndup(p->r->text + value.at, value.end - value.at);
 	l->line = line->number;
+	l->column = (unsigned)(key.at - line->start) + 1;
 	l->section = g_strdup(p->section ? p->section : "");
 	l->applies = state_of(p);
 	g_ptr_array_add(p->config, l);
@@ -174,7 +175,7 @@ WdrConfigMeaning wdr_config_mean(const WdrConfig *config)
 			strcmp(l->key, "auto_initramfs") == 0 || strcmp(l->key, "ramfsfile") == 0;
 		if (l->applies == WDR_APPLIES_SOMETIMES &&
 			(names_one || (asks_for_one && is_on(l->value))))
-			m.maybe_initramfs = l->section;
+			m.maybe_initramfs = l;
 		if (l->applies != WDR_APPLIES_ALWAYS)
 			continue;
 		is_named |= names_one;
@@ -201,9 +202,10 @@ bool wdr_config_read(const WdrReading *r, GError **error)
 	if (m.maybe_initramfs)
 		g_ptr_array_add(r->remarks,
 			g_strdup_printf(
-				"%s: an initramfs is loaded in the section %s, but not on every board: "
-				"elsewhere the kernel has to find its root by itself",
-				r->file, m.maybe_initramfs));
+				"%s:%u:%u: an initramfs is loaded in the section %s, but not on every "
+				"board: elsewhere the kernel has to find its root by itself",
+				r->file, m.maybe_initramfs->line, m.maybe_initramfs->column,
+				m.maybe_initramfs->section));
 	return true;
 }
 

@@ -13,7 +13,7 @@ typedef enum {
 
 typedef struct {
 	char *key, *value;
-	unsigned line;
+	unsigned line, column;
 	char *section; /* "[pi4]"; "": none */
 	WdrApplies applies;
 } WdrConfigLine;
@@ -28,7 +28,7 @@ void wdr_config_parse(const WdrReading *r, WdrConfig *ret);
  */
 typedef struct {
 	const char *cmdline, *os_prefix;
-	bool has_initramfs;          /* on every board */
-	const char *maybe_initramfs; /* section that has one for some boards only; NULL: none */
+	bool has_initramfs;                   /* on every board */
+	const WdrConfigLine *maybe_initramfs; /* loads one, for some boards only; NULL: none */
 } WdrConfigMeaning;
 WdrConfigMeaning wdr_config_mean(const WdrConfig *config);

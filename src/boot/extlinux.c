@@ -5,6 +5,7 @@
 typedef enum {
 	KEY_NONE,
 	KEY_DEFAULT,
+	KEY_ONTIMEOUT,
 	KEY_TIMEOUT,
 	KEY_PROMPT,
 	KEY_MENU,
@@ -27,7 +28,7 @@ static const struct {
 	{ "fdt", KEY_OTHER }, { "devicetree", KEY_OTHER }, { "fdtdir", KEY_OTHER },
 	{ "devicetreedir", KEY_OTHER }, { "fdtoverlays", KEY_OTHER },
 	{ "devicetree-overlay", KEY_OTHER }, { "localboot", KEY_OTHER }, { "ipappend", KEY_OTHER },
-	{ "sysappend", KEY_OTHER }, { "ontimeout", KEY_OTHER }, { "fallback", KEY_OTHER },
+	{ "sysappend", KEY_OTHER }, { "ontimeout", KEY_ONTIMEOUT }, { "fallback", KEY_OTHER },
 	{ "say", KEY_OTHER }, { "kaslrseed", KEY_OTHER }, { "ui", KEY_OTHER } };
 
 /* One line, taken apart. */
@@ -109,7 +110,7 @@ static void take_label(Parsing *p)
 		const WdrExtlinuxEntry *other = p->x->entries->pdata[i];
 		if (strcmp(other->label, e->label) == 0)
 			wdr_reading_remark(p->r, &p->line, p->value.at,
-				"the label '%s' stands on line %u already; only the first can be chosen",
+				"the label '%s' stands on line %u already; as a default U-Boot takes the last",
 				e->label, other->line);
 	}
 	g_ptr_array_add(p->x->entries, e);
@@ -125,7 +126,8 @@ static void take_default(Parsing *p)
 			"a second default; U-Boot takes this one, others the first");
 	g_free(p->x->default_name);
 	p->x->default_name = g_steal_pointer(&name);
-	p->x->default_value = p->value;
+	/* U-Boot takes ONTIMEOUT for another word for DEFAULT. */
+	*(p->key == KEY_ONTIMEOUT ? &p->x->ontimeout_value : &p->x->default_value) = p->value;
 }
 
 static void take_menu(Parsing *p)
@@ -136,6 +138,8 @@ static void take_menu(Parsing *p)
 	if (wdr_word_is(text, word.at, word.end, "include")) {
 		p->value.at = wdr_skip_blanks(text, word.end, p->value.end);
 		g_ptr_array_add(p->x->includes, value_text(p));
+	} else if (!p->entry && wdr_word_is(text, word.at, word.end, "title")) {
+		p->x->has_title = true;
 	} else if (p->entry && wdr_word_is(text, word.at, word.end, "label")) {
 		p->entry->menu_label =
 			(WdrSpan){ wdr_skip_blanks(text, word.end, p->value.end), p->value.end };
@@ -173,6 +177,7 @@ static void take_line(Parsing *p)
 {
 	switch (p->key) {
 	case KEY_DEFAULT:
+	case KEY_ONTIMEOUT:
 		take_default(p);
 		break;
 	case KEY_TIMEOUT:
@@ -200,9 +205,9 @@ static void take_line(Parsing *p)
 			"U-Boot (2023.01) does not know TEXT and loses the entry's lines that follow");
 		break;
 	case KEY_NONE:
-		wdr_reading_remark(p->r, &p->line, p->word.at,
-			"'%.*s' is no keyword; U-Boot skips the line",
-			(int)(p->word.end - p->word.at), p->r->text + p->word.at);
+		wdr_reading_remark(p->r, &p->line, p->word.at, "'%.*s' is no keyword; U-Boot %s",
+			(int)(p->word.end - p->word.at), p->r->text + p->word.at,
+			p->entry ? "loses the rest of the entry" : "skips the line");
 		break;
 	case KEY_APPEND:
 	case KEY_OTHER:
@@ -228,7 +233,7 @@ WdrExtlinux *wdr_extlinux_parse(const WdrReading *r)
 
 static const WdrExtlinuxEntry *named_default(const WdrExtlinux *x)
 {
-	for (guint i = 0; x->default_name && i < x->entries->len; i++) {
+	for (guint i = x->entries->len; x->default_name && i-- > 0;) {
 		const WdrExtlinuxEntry *e = x->entries->pdata[i];
 		if (strcmp(e->label, x->default_name) == 0)
 			return e;
@@ -245,10 +250,21 @@ const WdrExtlinuxEntry *wdr_extlinux_default(const WdrExtlinux *x)
 
 /* ---- the reader ---- */
 
-static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry)
+/* before: the entry's first mention. A second APPEND takes the place of the one before. */
+static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry, guint before)
 {
 	guint first = p->r->mentions->len;
 	unsigned roots = 0;
+	bool is_second = false;
+
+	for (guint i = before; i < first; i++) {
+		WdrMention *m = p->r->mentions->pdata[i];
+		is_second |= m->is_default;
+		m->is_default = false;
+	}
+	if (is_second)
+		wdr_reading_remark(p->r, &p->line, p->word.at,
+			"a second APPEND in the entry '%s'; only this one counts", entry->label);
 
 	wdr_kernel_args_scan(p->r, &p->line, p->value, WDR_WRITE_WORD);
 	for (guint i = first; i < p->r->mentions->len; i++) {
@@ -265,15 +281,36 @@ static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry)
 
 static void check_default(const WdrReading *r, const WdrExtlinux *x)
 {
-	if (x->entries->len == 0)
+	WdrSpan value = x->default_value.end ? x->default_value : x->ontimeout_value;
+	WdrLine line = wdr_lines(r->text, r->len);
+
+	while (wdr_line_next(&line) && line.next <= value.at)
+		;
+	if (x->entries->len == 0 && x->includes->len == 0)
 		g_ptr_array_add(r->remarks,
 			g_strdup_printf(
-				"%s: there is no entry; nothing would start from it", r->file));
-	else if (x->default_name && !named_default(x) && x->includes->len == 0)
-		g_ptr_array_add(r->remarks,
-			g_strdup_printf(
-				"%s: the default '%s' is no entry's label; what starts is the loader's choice",
-				r->file, x->default_name));
+				"%s:1:1: there is no entry; nothing would start from it", r->file));
+	else if (value.end && !named_default(x) && x->includes->len == 0)
+		wdr_reading_remark(r, &line, value.at,
+			"the default '%s' is no entry's label; what starts is the loader's choice",
+			x->default_name);
+}
+
+/* What editors of other systems put in, and U-Boot (2023.01) stumbles over. */
+static void check_line_ends(const WdrReading *r)
+{
+	WdrLine line = wdr_lines(r->text, r->len);
+
+	while (wdr_line_next(&line)) {
+		if (line.at > line.start)
+			wdr_reading_remark(r, &line, line.start,
+				"a byte order mark: U-Boot does not know the first line's word for it");
+		if (line.end < line.len && r->text[line.end] == '\r') {
+			wdr_reading_remark(r, &line, line.end,
+				"a carriage return at the line's end: U-Boot takes it for a part of file names, and finds none of them");
+			return;
+		}
+	}
 }
 
 bool wdr_extlinux_read(const WdrReading *r, GError **error)
@@ -284,13 +321,17 @@ bool wdr_extlinux_read(const WdrReading *r, GError **error)
 
 	(void)error;
 	/* Entries are known as wholes now: which of them has an initramfs, which is the default. */
+	guint before = r->mentions->len;
 	for (const WdrExtlinuxEntry *entry = NULL; next_line(&p);) {
 		p.in_text = p.key == KEY_TEXT;
-		if (p.key == KEY_LABEL)
+		if (p.key == KEY_LABEL) {
 			entry = x->entries->pdata[next++];
-		else if (p.key == KEY_APPEND && entry)
-			take_append(&p, entry);
+			before = r->mentions->len;
+		} else if (p.key == KEY_APPEND && entry) {
+			take_append(&p, entry, before);
+		}
 	}
 	check_default(r, x);
+	check_line_ends(r);
 	return true;
 }

@@ -16,13 +16,14 @@ typedef struct {
 } WdrExtlinuxEntry;
 
 typedef struct {
-	GPtrArray *entries;                                 /* WdrExtlinuxEntry */
-	GPtrArray *includes;                                /* char *: as written */
-	char *default_name;                                 /* NULL: none */
-	WdrSpan default_value, timeout_value, prompt_value; /* 0, 0: not there */
-	unsigned timeout;                                   /* tenths of a second */
-	bool has_prompt;                                    /* and it is not 0 */
-	size_t head_end; /* where the lines before the first entry end */
+	GPtrArray *entries;  /* WdrExtlinuxEntry */
+	GPtrArray *includes; /* char *: as written */
+	char *default_name;  /* NULL: none */
+	WdrSpan default_value, ontimeout_value, timeout_value, prompt_value; /* 0, 0: not there */
+	unsigned timeout; /* tenths of a second */
+	bool has_prompt;  /* and it is not 0 */
+	bool has_title;   /* MENU TITLE before the first entry: what makes U-Boot show the menu */
+	size_t head_end;  /* where the lines before the first entry end */
 } WdrExtlinux;
 
 /* Never fails: lines that are no keyword are remarked on through `r`, as are contradictions. */

@@ -163,8 +163,14 @@ static void set_head(const Choosing *c, const char *label)
 
 	if (c->x->default_value.end > c->x->default_value.at)
 		splice(c, c->x->default_value, label);
-	else
+	else if (c->x->ontimeout_value.end == 0)
 		g_string_append_printf(more, "DEFAULT %s%s", label, c->newline);
+	if (c->x->ontimeout_value.end > c->x->ontimeout_value.at)
+		splice(c, c->x->ontimeout_value, label);
+	/* U-Boot (2023.01) shows a menu that has a title, whatever PROMPT says; others go by
+	 * PROMPT. */
+	if (!c->x->has_title)
+		g_string_append_printf(more, "MENU TITLE Which root to start%s", c->newline);
 	if (c->x->timeout_value.end == c->x->timeout_value.at)
 		g_string_append_printf(more, "TIMEOUT %d%s", TIMEOUT_MIN, c->newline);
 	else if (c->x->timeout < TIMEOUT_MIN)

@@ -7,21 +7,25 @@
 #include "boot/places.h"
 #include "boot/search.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 enum { SEARCHED_BYTES_MAX = 1024 * 1024, DEPTH_MAX = 32, INCLUDES_MAX = 16 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
 static const char not_named[] = "no places row names this file";
+static const char in_image[] = "inside of an initramfs, which is made anew by its own tools";
 static const char not_a_place[] = "in a comment, or where nothing reads it";
 
 typedef struct {
 	WdrSystem *s;
+	const WdrWorld *world; /* NULL: none */
 	WdrPlaces *places;
 	WdrSearch *search;
 	WdrConfigMeaning meaning;
 	WdrConfig *config;
-	char *cmdline; /* file of the firmware's kernel arguments; NULL: another flow */
+	WdrRemarks *early; /* made before the files are read */
+	char *cmdline;     /* file of the firmware's kernel arguments; NULL: another flow */
 } Scan;
 
 /* One folder tree being walked. */
@@ -175,6 +179,13 @@ static void read_menu(Scan *c, const char *file, unsigned depth)
 	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);
 	g_autofree char *folder = g_path_get_dirname(file);
 
+	if (!text && depth > 0)
+		g_ptr_array_add(c->early,
+			g_strdup_printf(
+				"%s%s is included by the menu and is not there: U-Boot gives the whole "
+				"menu up",
+				c->s->boot_folder, file));
+
 	c->s->has_initramfs |= wdr_extlinux_default(x) && wdr_extlinux_default(x)->has_initrd;
 	for (guint i = 0; i < x->includes->len && depth < INCLUDES_MAX; i++) {
 		const char *name = x->includes->pdata[i];
@@ -210,6 +221,21 @@ static void look_for_initramfs(Scan *c)
 
 /* ---- reading one file ---- */
 
+/* Links by a disk's bus or serial are known to the machine that it is plugged into. */
+static void follow_link(const Walk *w, WdrMention *m)
+{
+	if (!w->scan->world || m->address.kind != WDR_BY_PATH ||
+		!g_str_has_prefix(m->address.value, "/dev/disk/"))
+		return;
+	g_autofree char *link = wdr_world_path(w->scan->world, m->address.value);
+	char *real = realpath(link, NULL);
+	if (!real)
+		return;
+	g_autofree char *name = g_path_get_basename(real);
+	m->address.node = g_strconcat("/dev/", name, NULL);
+	free(real);
+}
+
 /* What only the system as a whole can tell of a mention. */
 static void complete(const Walk *w, const char *path, const WdrFormat *format, guint first)
 {
@@ -219,6 +245,7 @@ static void complete(const Walk *w, const char *path, const WdrFormat *format, g
 		WdrMention *m = s->mentions->pdata[i];
 		m->number = w->part->partition->number;
 		m->format = format;
+		follow_link(w, m);
 		if (!m->is_kernel || strcmp(format->name, "extlinux") == 0 ||
 			strcmp(format->name, "loader-entry") == 0)
 			continue;
@@ -229,6 +256,27 @@ static void complete(const Walk *w, const char *path, const WdrFormat *format, g
 		else if (!w->is_boot)
 			m->is_default = false;
 	}
+}
+
+/* What the reader left. Of an image that is a script, its text; of another, all bytes. */
+static void search_named(const Walk *w, const WdrFormat *format, const WdrReading *r, guint first)
+{
+	const WdrSearch *search = w->scan->search;
+	WdrLoaderImage image;
+
+	if (!format->is_image) {
+		wdr_search_text(
+			search, r, first, strcmp(format->name, "text") == 0 ? NULL : not_a_place);
+		return;
+	}
+	if (!wdr_loader_image_parse(r->text, r->len, &image, NULL))
+		return;
+	bool is_script = image.type == WDR_IMAGE_SCRIPT;
+	WdrReading inner = *r;
+	inner.text += is_script ? image.text_at : 0;
+	inner.len = is_script ? image.text_bytes : r->len;
+	inner.base = is_script ? image.text_at : 0;
+	wdr_search_text(search, &inner, first, is_script ? not_a_place : in_image);
 }
 
 /* path: with the prefix; the row sees it without. */
@@ -247,8 +295,7 @@ static void read_named(
 	}
 	if (!format->read(&r, &error))
 		g_ptr_array_add(s->remarks, g_strdup(error->message));
-	wdr_search_text(
-		w->scan->search, &r, first, strcmp(format->name, "text") == 0 ? NULL : not_a_place);
+	search_named(w, format, &r, first);
 	complete(w, path + strlen(w->prefix), format, first);
 }
 
@@ -276,6 +323,8 @@ static void read_file(const Walk *w, const WdrNode *node, WdrEntry *entry)
 		read_named(w, node->path, format, text, len);
 		return;
 	}
+	if (memchr(text, '\0', len))
+		return;
 	WdrReading r = { node->path, text, len, 0, s->mentions, s->remarks };
 	wdr_search_text(w->scan->search, &r, first, not_named);
 	for (guint i = first; i < s->mentions->len; i++)
@@ -487,9 +536,9 @@ static void walk_all(Scan *c)
 
 void wdr_scan(WdrSystem *s, const WdrWorld *world)
 {
-	Scan c = { .s = s, .places = wdr_places_new(), .config = wdr_config_new() };
+	Scan c = { .s = s, .world = world, .places = wdr_places_new(), .config = wdr_config_new() };
 	bool had_home = s->home != NULL;
-	g_autoptr(GPtrArray) places_remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) early = wdr_remarks_new();
 
 	g_ptr_array_set_size(s->mentions, 0);
 	g_ptr_array_set_size(s->remarks, 0);
@@ -498,8 +547,9 @@ void wdr_scan(WdrSystem *s, const WdrWorld *world)
 		read_machine_places(&c, world);
 	read_system_places(&c);
 	/* The walks start from empty lists. */
+	c.early = early;
 	for (guint i = 0; i < s->remarks->len; i++)
-		g_ptr_array_add(places_remarks, g_strdup(s->remarks->pdata[i]));
+		g_ptr_array_add(early, g_strdup(s->remarks->pdata[i]));
 	read_firmware(&c);
 	if (g_strcmp0(s->flow, "extlinux") == 0)
 		read_menu(&c, "extlinux/extlinux.conf", 0);
@@ -510,8 +560,8 @@ void wdr_scan(WdrSystem *s, const WdrWorld *world)
 	/* With a name for the disk, device paths can be searched for as well. */
 	if (!had_home && s->home)
 		walk_all(&c);
-	for (guint i = 0; i < places_remarks->len; i++)
-		g_ptr_array_add(s->remarks, g_strdup(places_remarks->pdata[i]));
+	for (guint i = 0; i < early->len; i++)
+		g_ptr_array_add(s->remarks, g_strdup(early->pdata[i]));
 	remark_on_made_files(&c);
 	compare_script(&c);
 	wdr_search_free(c.search);

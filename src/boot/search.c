@@ -147,10 +147,11 @@ static int by_offset(const void *a, const void *b)
 
 void wdr_search_text(const WdrSearch *s, const WdrReading *r, guint first, const char *frozen)
 {
-	if (r->len == 0 || memchr(r->text, '\0', r->len))
-		return;
-	g_autofree char *folded = g_ascii_strdown(r->text, (gssize)r->len);
+	g_autofree char *folded = g_malloc(r->len + 1);
 	guint had = r->mentions->len;
+
+	for (size_t i = 0; i < r->len; i++)
+		folded[i] = g_ascii_tolower(r->text[i]);
 
 	for (guint i = 0; i < s->needles->len; i++) {
 		const Needle *n = s->needles->pdata[i];

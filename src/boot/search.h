@@ -10,6 +10,5 @@ void wdr_search_free(WdrSearch *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSearch, wdr_search_free)
 
 /* Adds a mention for each that stands in the text outside of the mentions from `first` on, with
- * `frozen` as the reason why it is only reported (NULL: it may be changed). Text with a 0 byte is
- * none: nothing is found in it. */
+ * `frozen` as the reason why it is only reported (NULL: it may be changed). */
 void wdr_search_text(const WdrSearch *s, const WdrReading *r, guint first, const char *frozen);

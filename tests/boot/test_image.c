@@ -116,7 +116,8 @@ START_TEST(images_cut_short)
 	WdrLoaderImage image;
 
 	for (size_t cut = 0; cut < len; cut++)
-		sup_fails(WDR_ERROR_FORMAT, cut < WDR_IMAGE_HEADER_BYTES ? "no loader image" : "cut short",
+		sup_fails(WDR_ERROR_FORMAT,
+			cut < WDR_IMAGE_HEADER_BYTES ? "no loader image" : "cut short",
 			wdr_loader_image_parse(bytes, cut, &image, &error));
 }
 END_TEST

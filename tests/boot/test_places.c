@@ -94,7 +94,9 @@ START_TEST(firmware_configurations)
 	WdrConfigMeaning m = wdr_config_mean(config);
 	ck_assert_int_eq(g_strcmp0(m.cmdline, configs[_i].cmdline), 0);
 	ck_assert_int_eq(g_strcmp0(m.os_prefix, configs[_i].prefix), 0);
-	ck_assert_int_eq(g_strcmp0(m.maybe_initramfs, configs[_i].maybe), 0);
+	ck_assert_int_eq(
+		g_strcmp0(m.maybe_initramfs ? m.maybe_initramfs->section : NULL, configs[_i].maybe),
+		0);
 	ck_assert(m.has_initramfs == configs[_i].has_initramfs);
 }
 END_TEST

@@ -2,10 +2,11 @@
 
 Suite *suite_boards(void);
 Suite *suite_commands(void);
+Suite *suite_mentions(void);
 Suite *suite_moves(void);
 Suite *suite_readdress(void);
 Suite *suite_refusals(void);
 Suite *suite_stops(void);
 
-SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_refusals(),
-	suite_stops())
+SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_mentions(),
+	suite_refusals(), suite_stops())
