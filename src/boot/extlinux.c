@@ -121,6 +121,10 @@ static void take_default(Parsing *p)
 {
 	g_autofree char *name = value_text(p);
 
+	if (*name == '\0') {
+		wdr_reading_remark(p->r, &p->line, p->word.at, "the line names no entry");
+		return;
+	}
 	if (p->x->default_name && strcmp(p->x->default_name, name) != 0)
 		wdr_reading_remark(p->r, &p->line, p->value.at,
 			"a second default; U-Boot takes this one, others the first");

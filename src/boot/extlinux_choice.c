@@ -191,6 +191,10 @@ static bool check(const Choosing *c, GError **error)
 	if (!c->entry)
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"/%s has no entry that a second one could be made of", c->edit->file);
+	if (*c->entry->label == '\0')
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"/%s:%u: the entry that starts has no label to go on under", c->edit->file,
+			c->entry->line);
 	for (guint i = 0; i < c->x->entries->len; i++) {
 		const WdrExtlinuxEntry *e = c->x->entries->pdata[i];
 		defaults += e->menu_default.end > e->menu_default.at && e != c->entry ? 1 : 0;
@@ -207,6 +211,46 @@ static bool check(const Choosing *c, GError **error)
 			 : wdr_error_set(error, WDR_ERROR_REFUSED,
 				   "/%s:%u: the default entry '%s' has no root= that names a disk",
 				   c->edit->file, c->entry->line, c->entry->label);
+}
+
+static bool spoiled(const Choosing *c, GError **error)
+{
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"/%s is too broken for a second entry: what would start then is not certain",
+		c->edit->file);
+	wdr_error_hint(
+		error, "put it right first; 'wanderitas survey --mentions' tells what is wrong");
+	return false;
+}
+
+/* Read once more: what starts has the new root and nothing else, and the old entry is still there.
+ * A menu that is broken enough can swallow what is put into it. */
+static bool check_result(const Choosing *c, GError **error)
+{
+	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
+	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GBytes) bytes = NULL;
+	size_t len = 0;
+	bool starts = false;
+	bool has_old = false;
+
+	if (!wdr_edit_apply(c->edit, c->text, c->len, &bytes, error))
+		return false;
+	const char *data = g_bytes_get_data(bytes, &len);
+	g_autofree char *copy = g_malloc0(len + 1);
+	memcpy(copy, data, len);
+	WdrReading r = { c->edit->file, copy, len, 0, mentions, remarks };
+	if (!wdr_extlinux_read(&r, error))
+		return false;
+	for (guint i = 0; i < mentions->len; i++) {
+		const WdrMention *m = mentions->pdata[i];
+		bool is_new = strcmp(m->text, c->choice->new_root) == 0;
+		if (m->is_default && m->use == WDR_USE_ROOT && !is_new)
+			return spoiled(c, error);
+		starts |= m->is_default && is_new;
+		has_old |= !is_new && strcmp(m->entry, c->entry->label) == 0;
+	}
+	return (starts && has_old) || spoiled(c, error);
 }
 
 bool wdr_extlinux_add_choice(const char *text, size_t len, const WdrExtlinuxChoice *choice,
@@ -229,5 +273,5 @@ bool wdr_extlinux_add_choice(const char *text, size_t len, const WdrExtlinuxChoi
 	/* Before the old entry: when the new one fails, U-Boot goes on to the next. */
 	splice(&c, (WdrSpan){ c.entry->start, c.entry->start }, has_gap ? entry : with_gap);
 	name_old_entry(&c);
-	return true;
+	return check_result(&c, error);
 }

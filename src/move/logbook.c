@@ -273,16 +273,15 @@ static bool line_from_json(json_t *json, guint line, GPtrArray *changes)
 	return event && (strcmp(event, "change") != 0 || change_from_json(json, changes));
 }
 
-bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error)
+bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret, GError **error)
 {
 	g_autoptr(GPtrArray) changes =
 		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_change_free);
-	g_autofree char *text = NULL;
-	size_t len = 0;
-
-	if (!wdr_read_file(path, LOGBOOK_BYTES_MAX, &text, &len, error))
-		return false;
 	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+
+	if (*text == '\0')
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s is no logbook: it is empty", name);
 	for (guint i = 0; lines[i] && *lines[i]; i++) {
 		g_autoptr(json_t) json = json_loads(lines[i], JSON_REJECT_DUPLICATES, NULL);
 		bool is_cut = i > 0 && !json && !lines[i + 1];
@@ -290,11 +289,17 @@ bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error)
 			break;
 		if (!json || !line_from_json(json, i, changes))
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
-				"%s:%u: this is no line of a logbook", path, i + 1);
+				"%s:%u: this is no line of a logbook", name, i + 1);
 	}
-	if (*text == '\0')
-		return wdr_error_set(
-			error, WDR_ERROR_FORMAT, "%s is no logbook: it is empty", path);
 	*ret = g_steal_pointer(&changes);
 	return true;
+}
+
+bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error)
+{
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	return wdr_read_file(path, LOGBOOK_BYTES_MAX, &text, &len, error) &&
+	       wdr_logbook_parse(path, text, ret, error);
 }

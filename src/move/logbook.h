@@ -57,5 +57,8 @@ void wdr_logbook_free(WdrLogbook *l);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrLogbook, wdr_logbook_free)
 
 /* The changes that a logbook tells of (WdrChange), in their order. A last line that was cut short
- * is passed over: what it announced was not begun. FORMAT: it is no logbook, or damaged. */
+ * is passed over: what it announced was not begun. FORMAT: it is no logbook, or damaged. `name` is
+ * for messages; the text has a 0 behind it. */
+bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

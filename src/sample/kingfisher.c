@@ -61,7 +61,7 @@ WdrMemoryVolume *wdr_sample_kingfisher_root(void)
 	static const char *const folders[] = { "boot", "dev", "etc", "etc/systemd",
 		"etc/systemd/system", "home", "home/warden", "mnt", "proc", "root", "run", "srv",
 		"srv/keys", "sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
-		"usr/lib/modules/" KERNEL, "var", "var/lib", "var/log" };
+		("usr/lib/modules/" KERNEL), "var", "var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "etc/crypttab",
 			"# <target name>  <source device>  <key file>  <options>\n"

@@ -1,6 +1,6 @@
 /* Any bytes for a reader of mentions, that of FUZZ_FORMAT: it must not crash, every mention must
  * lie within the text, and an edit without splices must give the same bytes. */
-#include "boot/edit.h"
+#include "boot/extlinux.h"
 #include "boot/search.h"
 
 #include <string.h>
@@ -15,6 +15,37 @@ static void check(const WdrReading *r)
 		g_assert(memcmp(r->text + m->offset, m->text, m->len) == 0);
 		g_assert(m->line > 0 && m->column > 0);
 	}
+}
+
+/* A second way to start: refused, or a file in which it is the one that starts. */
+static void check_choice(const char *text, size_t len)
+{
+	static const WdrExtlinuxChoice choice = { "SD card", "NVMe", "PARTUUID=9d8e7f60-02" };
+	g_autoptr(WdrEdit) edit = wdr_edit_new(1, "file", wdr_hash(text, len));
+	g_autoptr(GBytes) bytes = NULL;
+	size_t new_len = 0;
+
+	if (!wdr_extlinux_add_choice(text, len, &choice, edit, NULL))
+		return;
+	bool is_applied = wdr_edit_apply(edit, text, len, &bytes, NULL);
+	/* Splices are texts: what has 0 bytes in it cannot be spliced. */
+	g_assert(is_applied || memchr(text, 0, len));
+	if (!is_applied)
+		return;
+	const char *data = g_bytes_get_data(bytes, &new_len);
+	g_autofree char *copy = g_malloc0(new_len + 1);
+	memcpy(copy, data, new_len);
+	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
+	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	WdrReading r = { "file", copy, new_len, 0, mentions, remarks };
+	bool is_read = wdr_extlinux_read(&r, NULL);
+	g_assert(is_read);
+	bool starts = false;
+	for (guint i = 0; i < mentions->len; i++) {
+		const WdrMention *m = mentions->pdata[i];
+		starts |= m->is_default && strcmp(m->text, choice.new_root) == 0;
+	}
+	g_assert(starts || memchr(text, 0, len));
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
@@ -35,6 +66,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	check(&r);
 	wdr_search_text(search, &r, 0, "left");
 	check(&r);
+	if (strcmp(FUZZ_FORMAT, "extlinux") == 0)
+		check_choice(text, size);
 	g_autoptr(WdrEdit) edit = wdr_edit_new(1, "file", wdr_hash(text, size));
 	g_autoptr(GBytes) same = NULL;
 	bool is_applied = wdr_edit_apply(edit, text, size, &same, NULL);

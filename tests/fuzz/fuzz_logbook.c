@@ -1,0 +1,25 @@
+/* Any bytes as a logbook: refused, or changes that say what they are about. */
+#include "move/logbook.h"
+#include "move/renew.h"
+
+#include <string.h>
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+	g_autofree char *text = g_strndup((const char *)data, size);
+	g_autoptr(GPtrArray) changes = NULL;
+
+	if (!wdr_logbook_parse("logbook", text, &changes, NULL))
+		return 0;
+	for (guint i = 0; i < changes->len; i++) {
+		const WdrChange *c = changes->pdata[i];
+		g_autoptr(WdrIdentifiers) ids = NULL;
+		g_assert(c->disk && (c->file || c->addresses));
+		g_assert(!c->original || !strchr(c->original, '/'));
+		bool is_read = c->addresses && wdr_identifiers_from_json(c->addresses, &ids, NULL);
+		g_assert(!is_read || ids);
+	}
+	return 0;
+}
