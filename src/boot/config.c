@@ -227,7 +227,9 @@ bool wdr_autoboot_read(const WdrReading *r, GError **error)
 		WdrSpan value = { at + strlen(key), end };
 		g_autofree char *number = g_strndup(r->text + value.at, value.end - value.at);
 		guint64 partition = 0;
-		if (!g_ascii_string_to_unsigned(number, 10, 1, 128, &partition, NULL)) {
+		bool is_whole = strlen(number) == value.end - value.at;
+		if (!is_whole ||
+			!g_ascii_string_to_unsigned(number, 10, 1, 128, &partition, NULL)) {
 			wdr_reading_remark(r, &line, value.at,
 				"'%s' is no partition's number; the firmware takes the first FAT "
 				"partition",

@@ -174,12 +174,12 @@ static void note_clashes(WdrReaddress *r)
 		const WdrDisk *d = disks->pdata[i];
 		if (is_clashing(r, d))
 			g_ptr_array_add(r->it->notes,
-				g_strdup_printf(
-					"%s has the same identifiers as %s: while both are in, mentions name "
-					"both%s",
-					d->name, r->disk->name,
-					r->options.renews ? ""
-							  : "; --renew gives this disk its own"));
+				g_strdup_printf("%s has the same identifiers as %s%s", d->name,
+					r->disk->name,
+					r->options.renews
+						? " until this is written"
+						: ": while both are in, mentions name both; "
+						  "--renew gives this disk its own"));
 	}
 }
 

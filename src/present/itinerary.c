@@ -162,12 +162,15 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 		r->entries, bytes, r->carry_s, rate(r->bytes, r->carry_s));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n", r->verify_s,
 		rate(r->bytes, r->verify_s));
-	wdr_out_text(out, WDR_STYLE_PLAIN,
-		r->has_changed_source
-			? "  source      the boot files of %s were changed; 'wanderitas rewind %s' puts them "
-			  "back\n"
-			: "  source      %s was only read; it still boots as before\n",
-		it->source.name, r->state);
+	if (r->has_changed_source)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  source      the boot files of %s were changed; to put them back:\n"
+			"              wanderitas rewind %s\n",
+			it->source.name, r->state);
+	else
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  source      %s was only read; it still boots as before\n",
+			it->source.name);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
 	show_next(out, it);
 }
@@ -216,7 +219,6 @@ void wdr_present_readdressed(
 		wdr_present_readdress_json(out->file, r, state);
 		return;
 	}
-	wdr_out_text(out, WDR_STYLE_GOOD,
-		"\ndone: every change was read back; 'wanderitas rewind %s' puts everything back\n",
-		state);
+	wdr_out_text(out, WDR_STYLE_GOOD, "\ndone: every change was read back\n");
+	wdr_out_text(out, WDR_STYLE_PLAIN, "to put everything back: wanderitas rewind %s\n", state);
 }

@@ -149,6 +149,8 @@ void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 	scols_table_enable_colors(t, out->has_color ? 1 : 0);
 	scols_table_set_column_separator(t, "  ");
 	scols_table_enable_nowrap(t, 1);
+	/* A cell that was cut off to fit the terminal would be a mark nobody sees. */
+	scols_table_set_termforce(t, SCOLS_TERMFORCE_NEVER);
 	add_columns(t, g, out);
 	for (guint i = 0; i < g->rows->len; i++)
 		add_row(t, g, g->rows->pdata[i], out);

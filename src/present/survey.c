@@ -126,13 +126,13 @@ static void show_addresses(const WdrOut *out, const WdrSurvey *s)
 static char *names_text(const WdrFinding *f)
 {
 	GString *text = g_string_new(NULL);
+	const char *role = f->roles->len == 1 ? f->roles->pdata[0] : "";
 
-	for (guint i = 0; i < f->names->len; i++) {
-		const char *role = f->roles->pdata[i];
-		g_string_append_printf(text, "%s%s%s%s%s", i ? " and " : "",
-			(const char *)f->names->pdata[i], *role ? " (" : "", role,
-			*role ? ")" : "");
-	}
+	for (guint i = 0; i < f->names->len; i++)
+		g_string_append_printf(
+			text, "%s%s", i ? " and " : "", (const char *)f->names->pdata[i]);
+	if (*role)
+		g_string_append_printf(text, " (%s)", role);
 	return g_string_free(text, FALSE);
 }
 
