@@ -352,15 +352,13 @@ typedef struct {
 static bool add_found(void *data, const WdrName *name, GError **error)
 {
 	Listing *l = data;
-	Found f = { g_build_filename(l->folder, name->name, NULL), name->id, name->kind };
+	const char *slash = *l->folder ? "/" : "";
+	Found f = { NULL, name->id, name->kind };
 
 	(void)error;
-	/* g_build_filename() would start with a slash for a volume's own folder. */
-	if (*l->folder == '\0') {
-		g_free(f.path);
-		f.path = g_strdup(name->name);
-	}
 	g_array_append_val(l->found, f);
+	g_array_index(l->found, Found, l->found->len - 1).path =
+		g_strconcat(l->folder, slash, name->name, NULL);
 	return true;
 }
 

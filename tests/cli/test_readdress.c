@@ -292,6 +292,90 @@ START_TEST(spoiled_records)
 }
 END_TEST
 
+/* ---- interruptions ---- */
+
+/* A power cut at any line of the logbook, which is always ahead of the disk: rewind brings back
+ * what was, whether the last change that it tells of was made or not. */
+START_TEST(cut_off_anywhere)
+{
+	const Board *b = &boards[0];
+	const char *card = board_disk(b, false);
+	g_autofree char *logbook =
+		g_strdup(board_path(b, "root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl"));
+	g_autofree char *before = g_strdup(board_file(card, 1, true, "cmdline.txt"));
+
+	SUP_TOOL("cp", card, sup_path("before.img"));
+	root_only();
+	SUP_TOOL("cp", card, sup_path("after.img"));
+	g_autofree char *text = sup_read(logbook, NULL);
+	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+	unsigned changes = 0;
+	g_autoptr(GString) head = g_string_new(NULL);
+	for (size_t i = 0; lines[i] && *lines[i]; i++) {
+		g_string_append_printf(head, "%s\n", lines[i]);
+		changes += strstr(lines[i], "\"change\"") ? 1 : 0;
+		for (unsigned made = 0; changes > 0 && made < (changes == 2 ? 2 : 1); made++) {
+			SUP_TOOL("cp", sup_path(made ? "after.img" : "before.img"), card);
+			sup_write(logbook, head->str);
+			SupRun run = BOARD_RUN(b, "rewind");
+			bench_expect(&run, 0, NULL);
+			ck_assert_str_eq(before, board_file(card, 1, true, "cmdline.txt"));
+			SupRun old = SUP_RUN("mtype", "-i", sup_path("none"), "::cmdline.old");
+			ck_assert_int_ne(old.code, 0);
+		}
+	}
+	ck_assert_uint_eq(changes, 2);
+	board_judge(card);
+}
+END_TEST
+
+/* A power cut while identifiers were being renewed: some are new, some are old. */
+static void set_serial(const char *drive, const char *bytes)
+{
+	sup_poke(drive, 4194304 + 67, bytes, 4);
+}
+
+START_TEST(identifiers_half_renewed_and_back)
+{
+	const Board *b = &boards[0];
+	const char *drive = copy_card(b);
+	g_autofree char *state = g_strdup(sup_path("state"));
+	g_autofree char *logbook = g_strdup(sup_path("state/logbook.jsonl"));
+
+	SUP_TOOL("cp", drive, sup_path("before.img"));
+	SupRun run = BOARD_RUN(b, "readdress", "nvme0n1", "--renew", "--write", "--state", state);
+	bench_expect(&run, 0, "done:");
+	/* Cut off behind the first volume's serial: no more than that was announced and done. */
+	g_autofree char *text = sup_read(logbook, NULL);
+	const char *first = strstr(text, "\"change\"");
+	g_autofree char *head = g_strndup(text, (size_t)(strchr(first, '\n') - text) + 1);
+	sup_write(logbook, head);
+	SUP_TOOL("cp", sup_path("before.img"), drive);
+	set_serial(drive, "\x44\x33\x22\x11");
+	SupRun rewind = BOARD_RUN(b, "rewind", state);
+	bench_expect(&rewind, 0, "put back  the identifiers of nvme0n1");
+	g_autofree char *uuid = board_address(drive, 1, "UUID");
+	ck_assert_str_eq(uuid, "F3A1-77C2");
+	board_judge(drive);
+}
+END_TEST
+
+START_TEST(identifiers_half_renewed_and_on)
+{
+	const Board *b = &boards[0];
+	const char *drive = copy_card(b);
+
+	SUP_TOOL("sfdisk", "-q", "--disk-id", drive, "0x11112222");
+	set_serial(drive, "\x44\x33\x22\x11");
+	SupRun again = BOARD_RUN(b, "readdress", "nvme0n1", "--renew", "--write");
+	bench_expect(&again, 0, "done:");
+	g_autofree char *partuuid = board_address(drive, 2, "PARTUUID");
+	ck_assert_ptr_nonnull(strstr(board_file(drive, 1, true, "cmdline.txt"), partuuid));
+	ck_assert_str_ne(partuuid, "11112222-02");
+	board_judge(drive);
+}
+END_TEST
+
 Suite *suite_readdress(void)
 {
 	Suite *s = suite_create("cli/readdress");
@@ -312,6 +396,9 @@ Suite *suite_readdress(void)
 	tcase_add_test(t, a_file_that_was_put_back_by_hand);
 	tcase_add_test(t, a_second_move_keeps_the_way_back);
 	tcase_add_loop_test(t, spoiled_records, 0, (int)G_N_ELEMENTS(spoiled));
+	tcase_add_test(t, cut_off_anywhere);
+	tcase_add_test(t, identifiers_half_renewed_and_back);
+	tcase_add_test(t, identifiers_half_renewed_and_on);
 	suite_add_tcase(s, t);
 	return s;
 }
