@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SEARCHED_BYTES_MAX = 1024 * 1024, DEPTH_MAX = 32, INCLUDES_MAX = 16 };
+enum { SEARCHED_BYTES_MAX = 1024 * 1024, DEPTH_MAX = 32, INCLUDES_MAX = 64 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
 static const char not_named[] = "no places row names this file";
@@ -24,8 +24,9 @@ typedef struct {
 	WdrSearch *search;
 	WdrConfigMeaning meaning;
 	WdrConfig *config;
-	WdrRemarks *early; /* made before the files are read */
-	char *cmdline;     /* file of the firmware's kernel arguments; NULL: another flow */
+	unsigned n_included; /* files that others include: a circle ends */
+	WdrRemarks *early;   /* made before the files are read */
+	char *cmdline;       /* file of the firmware's kernel arguments; NULL: another flow */
 } Scan;
 
 /* One folder tree being walked. */
@@ -127,7 +128,7 @@ static void read_system_places(Scan *c)
 /* ---- the loaders' own configuration, which names more files ---- */
 
 /* config.txt with what it includes; remarks come when the files themselves are read. */
-static void read_config(Scan *c, const char *file, unsigned depth)
+static void read_config(Scan *c, const char *file)
 {
 	g_autoptr(GPtrArray) unused = wdr_remarks_new();
 	size_t len = 0;
@@ -135,7 +136,7 @@ static void read_config(Scan *c, const char *file, unsigned depth)
 	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
 	guint first = c->config->len;
 
-	if (depth >= INCLUDES_MAX)
+	if (c->n_included++ >= INCLUDES_MAX)
 		return;
 	wdr_config_parse(&r, c->config);
 	guint end = c->config->len;
@@ -145,7 +146,7 @@ static void read_config(Scan *c, const char *file, unsigned depth)
 			continue;
 		g_autofree char *included = g_strdup(l->value);
 		wdr_places_add(c->places, true, included, wdr_format_find("config"));
-		read_config(c, included, depth + 1);
+		read_config(c, included);
 	}
 }
 
@@ -153,7 +154,7 @@ static void read_firmware(Scan *c)
 {
 	if (g_strcmp0(c->s->flow, "firmware") != 0)
 		return;
-	read_config(c, "config.txt", 0);
+	read_config(c, "config.txt");
 	c->meaning = wdr_config_mean(c->config);
 	c->s->has_initramfs = c->meaning.has_initramfs;
 	c->cmdline = g_strconcat(c->meaning.os_prefix ? c->meaning.os_prefix : "",
@@ -187,7 +188,7 @@ static void read_menu(Scan *c, const char *file, unsigned depth)
 				c->s->boot_folder, file));
 
 	c->s->has_initramfs |= wdr_extlinux_default(x) && wdr_extlinux_default(x)->has_initrd;
-	for (guint i = 0; i < x->includes->len && depth < INCLUDES_MAX; i++) {
+	for (guint i = 0; i < x->includes->len && c->n_included++ < INCLUDES_MAX; i++) {
 		const char *name = x->includes->pdata[i];
 		g_autofree char *path =
 			*name == '/' ? g_strdup(name + 1) : g_build_filename(folder, name, NULL);
@@ -258,6 +259,15 @@ static void complete(const Walk *w, const char *path, const WdrFormat *format, g
 	}
 }
 
+/* A cpio archive as it is, behind the header. */
+static bool is_plain_archive(const WdrReading *r)
+{
+	static const char magic[] = "07070";
+
+	return r->len > WDR_IMAGE_HEADER_BYTES + strlen(magic) &&
+	       memcmp(r->text + WDR_IMAGE_HEADER_BYTES, magic, strlen(magic)) == 0;
+}
+
 /* What the reader left. Of an image that is a script, its text; of another, all bytes. */
 static void search_named(const Walk *w, const WdrFormat *format, const WdrReading *r, guint first)
 {
@@ -272,6 +282,9 @@ static void search_named(const Walk *w, const WdrFormat *format, const WdrReadin
 	if (!wdr_loader_image_parse(r->text, r->len, &image, NULL))
 		return;
 	bool is_script = image.type == WDR_IMAGE_SCRIPT;
+	/* What is compressed shows no text. */
+	if (!is_script && !is_plain_archive(r))
+		return;
 	WdrReading inner = *r;
 	inner.text += is_script ? image.text_at : 0;
 	inner.len = is_script ? image.text_bytes : r->len;

@@ -1,6 +1,7 @@
 #include "move/change.h"
 
 #include "base/io.h"
+#include "volume/fat.h"
 
 #include <string.h>
 
@@ -96,6 +97,13 @@ static bool keep_beside(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrEdit 
 
 	if (!copy_name(p, edit->file, text, len, &name, &is_there, error) || is_there)
 		return is_there;
+	g_autofree char *base = g_path_get_basename(name);
+	if (!p->tree && !wdr_fat_is_short_name(base)) {
+		wdr_world_note(c->world,
+			"/%s has too long a name for a copy beside it; the original is in %s",
+			edit->file, c->state);
+		return true;
+	}
 	g_autoptr(WdrChange) change = new_change(c, p, edit->number);
 	change->file = g_steal_pointer(&name);
 	change->after = wdr_hash(text, len);

@@ -232,6 +232,16 @@ static bool read_file(const Editing *e, unsigned number, const char *file, char 
 	return *ret ? true : wdr_error_set(error, WDR_ERROR_FORMAT, "/%s is gone", file);
 }
 
+/* Changes in place come last of all in a move: what would stop them is better known now. */
+static bool check_in_place(const Editing *e, const WdrMention *m, GError **error)
+{
+	const WdrSystemPart *p = wdr_system_part(e->system, m->number);
+	bool is_ext = p->volume && strcmp(p->volume->ops->type, "ext4") == 0;
+
+	return !is_ext || wdr_ext_check_replace(e->system->dev, p->partition->start,
+				  p->partition->size, m->file, error);
+}
+
 static bool edit_of(
 	const Editing *e, const WdrMention *m, bool is_on_source, WdrEdit **ret, GError **error)
 {
@@ -246,7 +256,9 @@ static bool edit_of(
 			return true;
 		}
 	}
-	if (!read_file(e, m->number, m->file, &text, &len, error))
+	bool is_in_place = is_on_source || e->it->what == WDR_MOVE_NOTHING;
+	if (!read_file(e, m->number, m->file, &text, &len, error) ||
+		(is_in_place && !check_in_place(e, m, error)))
 		return false;
 	*ret = wdr_edit_new(m->number, m->file, wdr_hash(text, len));
 	(*ret)->is_image = m->format->is_image;

@@ -448,6 +448,9 @@ static bool carry_all(Move *m, GError **error)
 
 static bool change_source(Move *m, GError **error)
 {
+	/* The firmware has no menu to choose from: the old command line is for a hand to put back.
+	 */
+	bool keeps_copy = g_strcmp0(m->source->system->flow, "firmware") == 0;
 	g_autoptr(WdrBlockDev) dev = NULL;
 	WdrChanging c = { .world = m->world,
 		.logbook = m->logbook,
@@ -464,8 +467,7 @@ static bool change_source(Move *m, GError **error)
 	c.dev = dev;
 	for (guint i = 0; i < m->it->edits->len; i++) {
 		const WdrEdit *edit = m->it->edits->pdata[i];
-		bool is_command_line = g_str_has_suffix(edit->file, "cmdline.txt");
-		if (edit->is_on_source && !wdr_change_file(&c, edit, is_command_line, error))
+		if (edit->is_on_source && !wdr_change_file(&c, edit, keeps_copy, error))
 			return false;
 	}
 	return true;

@@ -47,6 +47,10 @@ bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, cons
 	const void *data, size_t len, const WdrTime *mtime,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* Whether that can be done with this file, as far as it can be told without doing it. */
+bool wdr_ext_check_replace(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- building ---- */
 
 /* What a new volume shall be like. */

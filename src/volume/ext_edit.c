@@ -56,10 +56,9 @@ static bool check_volume(const Edit *e, GError **error)
 	return true;
 }
 
-static bool load(Edit *e, uint64_t offset, uint64_t size, GError **error)
+static bool load(Edit *e, uint64_t offset, uint64_t size, int flags, GError **error)
 {
-	if (!wdr_ext_open_fs(e->dev, offset, size, EXT2_FLAG_RW, &e->fs, error) ||
-		!check_volume(e, error))
+	if (!wdr_ext_open_fs(e->dev, offset, size, flags, &e->fs, error) || !check_volume(e, error))
 		return false;
 	size_t inode_size =
 		MAX((size_t)EXT2_INODE_SIZE(e->fs->super), sizeof(struct ext2_inode_large));
@@ -181,11 +180,23 @@ bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, cons
 {
 	g_auto(Edit) e = { .dev = dev };
 
-	if (!find_file(&e, offset, size, path, error) || !load(&e, offset, size, error) ||
-		!note_old_blocks(&e, error) || !write_content(&e, data, len, error))
+	if (!find_file(&e, offset, size, path, error) ||
+		!load(&e, offset, size, EXT2_FLAG_RW, error) || !note_old_blocks(&e, error) ||
+		!write_content(&e, data, len, error))
 		return false;
 	if (e.blocks)
 		ext2fs_block_alloc_stats_range(e.fs, e.first, (blk_t)e.blocks, +1);
 	return (e.blocks == 0 || flush(&e, error)) && switch_inode(&e, len, mtime, error) &&
 	       free_old_blocks(&e, error);
+}
+
+bool wdr_ext_check_replace(
+	WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path, GError **error)
+{
+	g_auto(Edit) e = { .dev = dev };
+
+	if (find_file(&e, offset, size, path, error) && load(&e, offset, size, 0, error))
+		return true;
+	g_prefix_error(error, "/%s cannot be changed in place: ", path);
+	return false;
 }

@@ -62,7 +62,9 @@ uint32_t wdr_fat_serial_of(const char *uuid);
 bool wdr_fat_set_serial(WdrBlockDev *dev, uint64_t offset, uint64_t size, uint32_t serial,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* A new file, whose name must fit 8.3 in one case ("cmdline.old"), in a folder that is there.
+/* The name fits 8.3 in one case: such files can be added. */
+bool wdr_fat_is_short_name(const char *name);
+/* A new file with a short name ("cmdline.old"), in a folder that is there.
  * Content first, then the FAT, then the entry. REFUSED: the name is taken. */
 bool wdr_fat_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
 	const void *data, size_t len, int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -233,6 +233,13 @@ static bool short_name(const char *name, uint8_t ret[WDR_FAT_NAME_BYTES])
 	return true;
 }
 
+bool wdr_fat_is_short_name(const char *name)
+{
+	uint8_t unused[WDR_FAT_NAME_BYTES];
+
+	return short_name(name, unused);
+}
+
 /* One more cluster of zeros for a folder that is full. */
 static bool grow_folder(Edit *e, uint32_t cluster, uint64_t *ret_at, GError **error)
 {

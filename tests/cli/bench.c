@@ -4,6 +4,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 static char *template_folder;
 
@@ -23,11 +24,31 @@ void bench_remove(void)
 	g_free(template_folder);
 }
 
+/* All of one bench: not what lies below boards/, which are benches of their own. */
+static void copy_bench(const char *from, const char *to)
+{
+	static const char *const parts[] = { "dev", "proc", "sys", "root", "bin" };
+
+	SUP_TOOL("mkdir", "-p", to);
+	for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
+		g_autofree char *part = g_build_filename(from, parts[i], NULL);
+		SUP_TOOL("cp", "-a", part, to);
+	}
+}
+
 void bench_setup(void)
 {
 	sup_setup();
 	g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
-	SUP_TOOL("cp", "-a", from, sup_path("bench"));
+	copy_bench(from, sup_path("bench"));
+}
+
+void bench_add(const char *below)
+{
+	g_autofree char *from = g_build_filename(template_folder, "bench", below, NULL);
+
+	if (access(bench_path(below), F_OK) != 0)
+		copy_bench(from, bench_path(below));
 }
 
 const char *bench_path(const char *path)

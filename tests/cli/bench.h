@@ -7,6 +7,8 @@ void bench_make(void); /* unchecked fixture */
 void bench_remove(void);
 void bench_setup(void); /* checked fixture: sup_setup() and the copy */
 
+/* The copy of a bench below it ("boards/…"), once. */
+void bench_add(const char *below);
 const char *bench_path(const char *path);
 /* wanderitas --bench BENCH arguments... */
 SupRun bench_run(const char *input, const char *const *arguments);

@@ -17,6 +17,10 @@ const char *board_path(const Board *b, const char *path)
 {
 	g_autofree char *full = g_build_filename(b->bench, path, NULL);
 
+	/* "." is there already: for the others the heron's bench is only in the way. */
+	if (strcmp(b->bench, ".") != 0)
+		bench_add(b->bench);
+
 	return bench_path(full);
 }
 

@@ -221,6 +221,44 @@ START_TEST(kernels_without_modules)
 }
 END_TEST
 
+START_TEST(a_root_alone_by_an_itinerary)
+{
+	const Board *b = &boards[1];
+	SupRun draft = BOARD_RUN(
+		b, "draft", "--to", "nvme0n1", "--what", "root", "-o", sup_path("it.json"));
+	const char *card = board_disk(b, false);
+
+	bench_expect(&draft, 0, "EDITS ON THE SOURCE, in place");
+	g_autofree char *plan = sup_read(sup_path("it.json"), NULL);
+	ck_assert_ptr_nonnull(strstr(plan, "\"on\": \"source\""));
+	SupRun run = BOARD_RUN(b, "move", sup_path("it.json"), "--erase", "nvme0n1");
+	bench_expect(&run, 0, "restart with both in");
+	ck_assert_ptr_nonnull(
+		strstr(board_file(card, 1, false, b->boot_file), "default l0-on-nvme\n"));
+	board_judge(card);
+}
+END_TEST
+
+/* What would stop the change of the source, which comes last, is known before anything is written.
+ */
+static const char *const stoppers[][2] = {
+	{ "feature needs_recovery", "its journal would undo a change" },
+	{ "set_inode_field /boot/extlinux/extlinux.conf flags 0x80010", "marked immutable" },
+};
+
+START_TEST(boot_files_that_cannot_be_changed)
+{
+	const Board *b = &boards[1];
+	const char *card = board_disk(b, false);
+
+	board_debugfs(card, 1, true, stoppers[_i][0]);
+	g_autofree char *before = g_strdup(sup_hash(card));
+	SupRun run = move(b, 0, "root");
+	bench_expect(&run, 3, stoppers[_i][1]);
+	ck_assert_str_eq(before, sup_hash(card));
+}
+END_TEST
+
 static const struct {
 	const char *options[4], *text;
 	int code;
@@ -301,6 +339,8 @@ Suite *suite_boards(void)
 	tcase_add_test(t, a_menu_gets_a_second_entry);
 	tcase_add_test(t, a_script_and_its_source_move_together);
 	tcase_add_test(t, kernels_without_modules);
+	tcase_add_test(t, a_root_alone_by_an_itinerary);
+	tcase_add_loop_test(t, boot_files_that_cannot_be_changed, 0, (int)G_N_ELEMENTS(stoppers));
 	tcase_add_loop_test(t, what_cannot_be, 0, (int)G_N_ELEMENTS(refusals));
 	tcase_add_loop_test(t, boot_files_that_are_refused, 0, (int)G_N_ELEMENTS(spoiled));
 	tcase_add_test(t, a_line_that_would_be_too_long);
