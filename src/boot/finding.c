@@ -73,6 +73,8 @@ static void resolve(Looking *l, const WdrSurvey *s)
 	}
 	for (guint i = 0; i < s->disks->len; i++)
 		look_at(l, s->disks->pdata[i]);
+	for (guint i = 0; i < s->others->len && !l->from->disk->is_image; i++)
+		look_at(l, s->others->pdata[i]);
 }
 
 /* ---- what is to be said ---- */

@@ -24,6 +24,7 @@ void wdr_survey_free(WdrSurvey *s)
 	if (!s)
 		return;
 	g_ptr_array_unref(s->disks);
+	g_ptr_array_unref(s->others);
 	g_free(s->board);
 	g_free(s->os_name);
 	g_free(s->host_name);
@@ -85,6 +86,31 @@ static bool add_all(const WdrWorld *world, WdrSurvey *s, GError **error)
 	return true;
 }
 
+static bool is_among(const WdrSurvey *s, const WdrDisk *disk)
+{
+	for (guint i = 0; i < s->disks->len; i++) {
+		if (wdr_disk_is_same(((const WdrSurveyDisk *)s->disks->pdata[i])->disk, disk))
+			return true;
+	}
+	return false;
+}
+
+/* The machine's further disks, for what mentions on the named ones may name. */
+static void add_others(const WdrWorld *world, WdrSurvey *s)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (!wdr_disks_list(world, &disks, NULL))
+		return;
+	g_ptr_array_set_free_func(disks, NULL);
+	for (guint i = 0; i < disks->len; i++) {
+		if (is_among(s, disks->pdata[i]))
+			wdr_disk_free(disks->pdata[i]);
+		else
+			g_ptr_array_add(s->others, look_at(world, disks->pdata[i]));
+	}
+}
+
 static bool add_named(const WdrWorld *world, WdrSurvey *s, char *const *names, GError **error)
 {
 	for (size_t i = 0; names[i]; i++) {
@@ -94,6 +120,8 @@ static bool add_named(const WdrWorld *world, WdrSurvey *s, char *const *names, G
 		s->has_machine |= !disk->is_image;
 		g_ptr_array_add(s->disks, look_at(world, disk));
 	}
+	if (s->has_machine)
+		add_others(world, s);
 	return true;
 }
 
@@ -139,6 +167,7 @@ bool wdr_survey_make(const WdrWorld *world, char *const *names, WdrSurvey **ret,
 	g_autoptr(WdrSurvey) s = g_new0(WdrSurvey, 1);
 
 	s->disks = g_ptr_array_new_with_free_func(survey_disk_free);
+	s->others = g_ptr_array_new_with_free_func(survey_disk_free);
 	if (!(names && names[0] ? add_named(world, s, names, error) : add_all(world, s, error)))
 		return false;
 	if (s->has_machine)

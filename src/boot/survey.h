@@ -18,6 +18,7 @@ typedef struct {
 	char *root_source; /* name of the partition that / is mounted from; NULL: unknown */
 	bool has_machine;  /* false: only images named by the user were looked at */
 	GPtrArray *disks;  /* WdrSurveyDisk */
+	GPtrArray *others; /* the same: disks that were not asked for, but that mentions may name */
 } WdrSurvey;
 
 /* names NULL or empty: all disks of the world. */

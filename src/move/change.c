@@ -3,7 +3,9 @@
 #include "base/io.h"
 #include "volume/fat.h"
 
+#include <errno.h>
 #include <string.h>
+#include <sys/stat.h>
 
 enum { COPIES_MAX = 100 };
 
@@ -62,7 +64,10 @@ static bool keep_original(
 	wdr_hash_to_text(change->before, hash);
 	change->original = g_strdup_printf("%.16s-%s", hash, base);
 	g_autofree char *path = g_build_filename(folder, change->original, NULL);
-	return wdr_make_folder(folder, error) && wdr_write_file(path, text, len, error);
+	/* What was for few eyes stays so. */
+	return wdr_make_folder(folder, error) &&
+	       (chmod(folder, 0700) == 0 || wdr_error_set_errno(error, errno, "%s", folder)) &&
+	       wdr_write_file(path, text, len, error);
 }
 
 /* "cmdline.txt" becomes "cmdline.old", or "cmdline.2" when that is another file already. */

@@ -343,7 +343,10 @@ static bool add_choice(
 		!read_file(e, m->number, m->file, &text, &len, error) ||
 		!edit_of(e, m, true, &edit, error))
 		return false;
-	WdrExtlinuxChoice choice = { e->it->source.medium, e->it->target.medium, root };
+	/* Two of a kind are told apart by what they are now. */
+	bool is_same_kind = strcmp(e->it->source.medium, e->it->target.medium) == 0;
+	WdrExtlinuxChoice choice = { is_same_kind ? "old disk" : e->it->source.medium,
+		is_same_kind ? "new disk" : e->it->target.medium, root };
 	return wdr_extlinux_add_choice(text, len, &choice, edit, error);
 }
 

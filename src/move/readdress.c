@@ -124,7 +124,9 @@ static void count_left(WdrReaddress *r)
 		const WdrMention *m = r->system->mentions->pdata[i];
 		unsigned count = 0;
 		(void)wdr_system_resolve(r->system, &m->address, &count);
-		if (count == 1 || m->frozen || m->use == WDR_USE_OTHER)
+		/* A root that moved alone has its boot elsewhere. */
+		bool is_elsewhere = m->use == WDR_USE_BOOT && !r->system->boot;
+		if (count == 1 || m->frozen || m->use == WDR_USE_OTHER || is_elsewhere)
 			continue;
 		bool is_edited = false;
 		for (guint k = 0; k < r->it->edits->len; k++)

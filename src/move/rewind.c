@@ -153,7 +153,8 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 		result->is_back = true;
 		return true;
 	}
-	if (!is_ours && !(w->forced && now))
+	bool can_add = o.place.tree || g_strcmp0(o.place.fs, "vfat") == 0;
+	if (!is_ours && !(w->forced && (now || can_add)))
 		return leave(w, c, now, len, result, error);
 	if (!(c->original ? put_back(w, c, &o.place, error)
 			  : wdr_place_remove(&o.place, c->file, error)))
@@ -209,7 +210,8 @@ static bool rewind_one(Rewinding *w, const WdrChange *c, GError **error)
 	return !result->is_back || wdr_logbook_rewound(w->logbook, c->number, error);
 }
 
-/* Identifiers stay where a file that names them by the new ones stays. */
+/* Identifiers stay where a file that names them by the new ones stays, and so does a copy beside a
+ * file that stays. */
 static bool has_left(const Rewinding *w)
 {
 	for (guint i = 0; i < w->results->len; i++) {
@@ -225,10 +227,12 @@ static bool rewind_all(Rewinding *w, const GPtrArray *changes, GError **error)
 		const WdrChange *c = changes->pdata[i];
 		if (c->is_rewound)
 			continue;
-		if (!c->file && has_left(w)) {
+		bool is_copy = c->file && !c->original;
+		if ((!c->file || is_copy) && has_left(w)) {
 			WdrRewound *result = g_new0(WdrRewound, 1);
 			result->what = describe(c);
-			result->why = g_strdup("a file that names them was left");
+			result->why = g_strdup(is_copy ? "the file that it is a copy of was left"
+						       : "a file that names them was left");
 			g_ptr_array_add(w->results, result);
 			continue;
 		}

@@ -108,6 +108,22 @@ START_TEST(two_disks_with_the_same_names)
 }
 END_TEST
 
+/* A disk alone is judged with the machine's others in mind. */
+START_TEST(one_disk_among_others)
+{
+	const Board *b = &boards[0];
+	SupRun move =
+		BOARD_RUN(b, "move", "--to", "nvme0n1", "--erase", "nvme0n1", "--what", "root");
+
+	bench_expect(&move, 0, NULL);
+	SupRun run = BOARD_RUN(b, "survey", "--mentions", "nvme0n1");
+	bench_expect(&run, 0, "mmcblk0p1 (boot)  other disk");
+	ck_assert_ptr_null(strstr(run.out, "mmcblk0p1:/"));
+	SupRun readdress = BOARD_RUN(b, "readdress", "nvme0n1");
+	bench_expect(&readdress, 0, "none: every mention stays true");
+}
+END_TEST
+
 /* Links by bus are known to the machine alone. */
 START_TEST(links_of_the_machine)
 {
@@ -190,6 +206,7 @@ Suite *suite_mentions(void)
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, findings, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, two_disks_with_the_same_names);
+	tcase_add_test(t, one_disk_among_others);
 	tcase_add_test(t, links_of_the_machine);
 	tcase_add_test(t, what_is_not_searched);
 	tcase_add_test(t, rows_in_the_moved_system);

@@ -225,7 +225,12 @@ START_TEST(what_somebody_changed_is_left)
 	bench_expect(&run, 1,
 		"left      /cmdline.txt on mmcblk0, partition 1: somebody changed it since");
 	bench_expect(&run, 1, "+root=PARTUUID=4c1fa2b0-02 my own words");
+	bench_expect(&run, 1, "the file that it is a copy of was left");
 	ck_assert_str_eq(board_file(card, 1, true, "cmdline.txt"), own);
+	ck_assert_ptr_nonnull(strstr(board_file(card, 1, true, "cmdline.old"), "fsck.repair=yes"));
+	ck_assert_str_eq(SUP_TOOL("stat", "-c", "%a",
+				 board_path(b, "root/var/lib/wanderitas/to-nvme0n1/originals")),
+		"700\n");
 	SupRun forced = BOARD_RUN(b, "rewind", "--force");
 	bench_expect(&forced, 0, "put back  /cmdline.txt");
 	ck_assert_ptr_nonnull(strstr(board_file(card, 1, true, "cmdline.txt"), "fsck.repair=yes"));
@@ -258,6 +263,22 @@ START_TEST(a_second_move_keeps_the_way_back)
 	SupRun run = BOARD_RUN(b, "rewind");
 	bench_expect(&run, 0, "put back");
 	ck_assert_str_eq(before, board_file(card, 1, true, "cmdline.txt"));
+}
+END_TEST
+
+START_TEST(a_file_that_is_gone)
+{
+	const Board *b = &boards[0];
+	const char *card = root_only();
+	g_autofree char *volume = g_strdup_printf("%s@@4194304", card);
+
+	SUP_TOOL("mdel", "-i", volume, "::cmdline.txt");
+	SupRun run = BOARD_RUN(b, "rewind");
+	bench_expect(&run, 1, "somebody removed it since");
+	SupRun forced = BOARD_RUN(b, "rewind", "--force");
+	bench_expect(&forced, 0, "put back  /cmdline.txt");
+	ck_assert_ptr_nonnull(strstr(board_file(card, 1, true, "cmdline.txt"), "fsck.repair=yes"));
+	board_judge(card);
 }
 END_TEST
 
@@ -394,6 +415,7 @@ Suite *suite_readdress(void)
 	tcase_add_test(t, images_anywhere);
 	tcase_add_test(t, what_somebody_changed_is_left);
 	tcase_add_test(t, a_file_that_was_put_back_by_hand);
+	tcase_add_test(t, a_file_that_is_gone);
 	tcase_add_test(t, a_second_move_keeps_the_way_back);
 	tcase_add_loop_test(t, spoiled_records, 0, (int)G_N_ELEMENTS(spoiled));
 	tcase_add_test(t, cut_off_anywhere);
