@@ -50,6 +50,9 @@ static bool check_volume(const Edit *e, GError **error)
 		wdr_error_hint(error, "mount and unmount it once, or run e2fsck on it, first");
 		return false;
 	}
+	if (ext2fs_has_feature_bigalloc(sb))
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"the ext volume counts in clusters (bigalloc); its files cannot be replaced yet");
 	if (!(sb->s_state & EXT2_VALID_FS) || (sb->s_state & EXT2_ERROR_FS))
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the ext volume is marked as damaged: run e2fsck on it first");

@@ -155,6 +155,16 @@ START_TEST(ext_refusals)
 	sup_ok(wdr_blockdev_open(sup_path("cut.ext"), WDR_OPEN_WRITE, &dirty, &error));
 	sup_fails(WDR_ERROR_REFUSED, "not unmounted cleanly",
 		wdr_ext_replace_file(dirty, 0, SIZE, "etc/fstab", "x", 1, &mtime, &error));
+	/* Clusters of blocks. */
+	g_autoptr(WdrBlockDev) clustered = NULL;
+	sup_make_image(sup_path("big.ext"), SIZE);
+	SUP_TOOL("mkfs.ext4", "-q", "-F", "-O", "bigalloc", sup_path("big.ext"));
+	sup_write(sup_path("put"), "text\n");
+	g_autofree char *write = g_strdup_printf("write %s fstab", sup_path("put"));
+	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("big.ext"));
+	sup_ok(wdr_blockdev_open(sup_path("big.ext"), WDR_OPEN_WRITE, &clustered, &error));
+	sup_fails(WDR_ERROR_UNSUPPORTED, "bigalloc",
+		wdr_ext_replace_file(clustered, 0, SIZE, "fstab", "x", 1, &mtime, &error));
 	g_autoptr(WdrBlockDev) dev = NULL;
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
 	sup_fails(WDR_ERROR_USAGE, "there is no file /etc/none",
