@@ -10,9 +10,8 @@ typedef enum {
 	KEY_PROMPT,
 	KEY_MENU,
 	KEY_LABEL,
-	KEY_KERNEL,
-	KEY_INITRD,
 	KEY_APPEND,
+	KEY_INITRD,
 	KEY_INCLUDE,
 	KEY_TEXT,
 	KEY_OTHER,
@@ -22,8 +21,8 @@ static const struct {
 	const char *word;
 	Key key;
 } keywords[] = { { "default", KEY_DEFAULT }, { "timeout", KEY_TIMEOUT }, { "prompt", KEY_PROMPT },
-	{ "menu", KEY_MENU }, { "label", KEY_LABEL }, { "kernel", KEY_KERNEL },
-	{ "linux", KEY_KERNEL }, { "fit", KEY_KERNEL }, { "initrd", KEY_INITRD },
+	{ "menu", KEY_MENU }, { "label", KEY_LABEL }, { "kernel", KEY_OTHER },
+	{ "linux", KEY_OTHER }, { "fit", KEY_OTHER }, { "initrd", KEY_INITRD },
 	{ "append", KEY_APPEND }, { "include", KEY_INCLUDE }, { "text", KEY_TEXT },
 	{ "fdt", KEY_OTHER }, { "devicetree", KEY_OTHER }, { "fdtdir", KEY_OTHER },
 	{ "devicetreedir", KEY_OTHER }, { "fdtoverlays", KEY_OTHER },
@@ -102,8 +101,6 @@ static void take_label(Parsing *p)
 	e->line = p->line.number;
 	e->label_name = p->value;
 	e->start = p->line.start;
-	if (p->x->entries->len == 0)
-		p->x->head_end = p->line.start;
 	if (p->entry)
 		p->entry->end = p->line.start;
 	for (guint i = 0; i < p->x->entries->len; i++) {
@@ -194,11 +191,9 @@ static void take_line(Parsing *p)
 	case KEY_LABEL:
 		take_label(p);
 		break;
-	case KEY_KERNEL:
 	case KEY_INITRD:
 		if (p->entry)
-			*(p->key == KEY_KERNEL ? &p->entry->has_kernel : &p->entry->has_initrd) =
-				true;
+			p->entry->has_initrd = true;
 		break;
 	case KEY_INCLUDE:
 		g_ptr_array_add(p->x->includes, value_text(p));
@@ -230,8 +225,6 @@ WdrExtlinux *wdr_extlinux_parse(const WdrReading *r)
 		take_line(&p);
 	if (p.entry)
 		p.entry->end = r->len;
-	else
-		x->head_end = r->len;
 	return x;
 }
 
@@ -286,10 +279,8 @@ static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry, guint b
 static void check_default(const WdrReading *r, const WdrExtlinux *x)
 {
 	WdrSpan value = x->default_value.end ? x->default_value : x->ontimeout_value;
-	WdrLine line = wdr_lines(r->text, r->len);
+	WdrLine line = wdr_line_at(r->text, r->len, value.at);
 
-	while (wdr_line_next(&line) && line.next <= value.at)
-		;
 	if (x->entries->len == 0 && x->includes->len == 0)
 		g_ptr_array_add(r->remarks,
 			g_strdup_printf(

@@ -12,7 +12,7 @@ typedef struct {
 	WdrSpan menu_label; /* 0, 0: none */
 	WdrSpan menu_default; /* the whole line with its end; 0, 0: none */
 	WdrSpan label_name;
-	bool has_kernel, has_initrd;
+	bool has_initrd;
 } WdrExtlinuxEntry;
 
 typedef struct {
@@ -23,7 +23,6 @@ typedef struct {
 	unsigned timeout; /* tenths of a second */
 	bool has_prompt;  /* and it is not 0 */
 	bool has_title;   /* MENU TITLE before the first entry: what makes U-Boot show the menu */
-	size_t head_end;  /* where the lines before the first entry end */
 } WdrExtlinux;
 
 /* Never fails: lines that are no keyword are remarked on through `r`, as are contradictions. */

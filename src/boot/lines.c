@@ -26,6 +26,15 @@ bool wdr_line_next(WdrLine *line)
 	return true;
 }
 
+WdrLine wdr_line_at(const char *text, size_t len, size_t at)
+{
+	WdrLine line = wdr_lines(text, len);
+
+	while (wdr_line_next(&line) && line.next <= at)
+		;
+	return line;
+}
+
 bool wdr_is_blank(char c)
 {
 	return c == ' ' || c == '\t' || c == '\r' || c == '\f' || c == '\v';

@@ -17,6 +17,8 @@ typedef struct {
 /* Before the first line. */
 WdrLine wdr_lines(const char *text, size_t len);
 bool wdr_line_next(WdrLine *line); /* false: there are no more */
+/* The line that holds the byte at this offset; the last one for any offset behind it. */
+WdrLine wdr_line_at(const char *text, size_t len, size_t at);
 
 /* Blank or tab, and whatever else no word can hold in these formats. */
 bool wdr_is_blank(char c);

@@ -4,7 +4,7 @@
 
 #include <string.h>
 
-enum { TEXT_BYTES_MAX = 1024 * 1024, IMAGE_BYTES_MAX = 96 * 1024 * 1024 };
+enum { TEXT_BYTES_MAX = 1024 * 1024 };
 
 const WdrFormat wdr_formats[] = {
 	{ "kernel-arguments", "kernel arguments", wdr_kernel_args_read, false, TEXT_BYTES_MAX },
@@ -18,7 +18,7 @@ const WdrFormat wdr_formats[] = {
 	{ "unit", "systemd unit", wdr_unit_read, false, TEXT_BYTES_MAX },
 	{ "loader-entry", "boot loader entry", wdr_loader_entry_read, false, TEXT_BYTES_MAX },
 	{ "script", "loader script", wdr_script_read, false, TEXT_BYTES_MAX },
-	{ "image", "loader image", wdr_image_read, true, IMAGE_BYTES_MAX },
+	{ "image", "loader image", wdr_image_read, true, WDR_EDITED_BYTES_MAX },
 	{ "text", "text", wdr_text_read, false, TEXT_BYTES_MAX },
 };
 const size_t wdr_n_formats = G_N_ELEMENTS(wdr_formats);

@@ -87,6 +87,8 @@ struct WdrFormat {
 	bool is_image;    /* wrapped in a loader image: its checksums are made anew after an edit */
 	size_t bytes_max; /* larger files are left alone */
 };
+/* No file that is changed is larger: the largest of any format's bytes_max. */
+enum { WDR_EDITED_BYTES_MAX = 96 * 1024 * 1024 };
 extern const WdrFormat wdr_formats[];
 extern const size_t wdr_n_formats;
 const WdrFormat *wdr_format_find(const char *name); /* NULL: none */

@@ -112,18 +112,9 @@ static bool is_known(const WdrReading *r, guint first, WdrSpan span)
 	return false;
 }
 
-static WdrLine line_at(const WdrReading *r, size_t at)
-{
-	WdrLine line = wdr_lines(r->text, r->len);
-
-	while (wdr_line_next(&line) && line.next <= at)
-		;
-	return line;
-}
-
 static void take(const WdrReading *r, const Needle *n, WdrSpan span, const char *frozen)
 {
-	WdrLine line = line_at(r, span.at);
+	WdrLine line = wdr_line_at(r->text, r->len, span.at);
 	bool is_bare = n->is_value && !take_in_front(r, &span, n->kind);
 	g_autofree char *value = g_strndup(r->text + span.at, span.end - span.at);
 	WdrAddress a = { .kind = n->kind, .is_bare = true, .value = value };

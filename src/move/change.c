@@ -24,15 +24,22 @@ static bool place_of(const WdrChanging *c, unsigned number, WdrPlaceOfFiles *ret
 		       "partition %u is not mounted, and its disk is in use", number);
 }
 
-/* A change as the logbook keeps it, all but what it is about. */
-static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned partition)
+WdrChange *wdr_change_of_disk(WdrChanging *c, const char *table_id)
 {
 	WdrChange *change = g_new0(WdrChange, 1);
 
 	change->number = c->next++;
 	change->disk = g_canonicalize_filename(c->disk->path, NULL);
 	change->disk_name = c->disk->is_image ? NULL : g_strdup(c->disk->name);
-	change->table_id = g_strdup(c->system->table->id);
+	change->table_id = g_strdup(table_id);
+	return change;
+}
+
+/* A change of a file as the logbook keeps it, all but what it is about. */
+static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned partition)
+{
+	WdrChange *change = wdr_change_of_disk(c, c->system->table->id);
+
 	change->partition = partition;
 	change->tree = p->tree ? g_strdup(wdr_volume_name(p->tree)) : NULL;
 	return change;

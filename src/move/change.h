@@ -18,6 +18,9 @@ typedef struct {
 	unsigned next;       /* number of the next change; 1 at first */
 } WdrChanging;
 
+/* The next change as the logbook keeps it, all but what is changed; the caller's. table_id: what
+ * the disk's table is known by once the change is made. */
+WdrChange *wdr_change_of_disk(WdrChanging *c, const char *table_id);
 /* keeps_copy: the original is also put beside the file, as NAME.old. */
 bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -225,9 +225,8 @@ static bool read_file(const Editing *e, unsigned number, const char *file, char 
 	size_t *ret_len, GError **error)
 {
 	const WdrSystemPart *part = wdr_system_part(e->system, number);
-	const size_t limit = 96 * WDR_MIB;
 
-	if (!wdr_volume_read_file(part->volume, file, limit, ret, ret_len, error))
+	if (!wdr_volume_read_file(part->volume, file, WDR_EDITED_BYTES_MAX, ret, ret_len, error))
 		return false;
 	return *ret ? true : wdr_error_set(error, WDR_ERROR_FORMAT, "/%s is gone", file);
 }
@@ -248,14 +247,9 @@ static bool edit_of(
 	g_autofree char *text = NULL;
 	size_t len = 0;
 
-	for (guint i = 0; i < e->it->edits->len; i++) {
-		WdrEdit *edit = e->it->edits->pdata[i];
-		if (edit->number == m->number && edit->is_on_source == is_on_source &&
-			strcmp(edit->file, m->file) == 0) {
-			*ret = edit;
-			return true;
-		}
-	}
+	*ret = wdr_itinerary_edit(e->it, m->number, m->file, is_on_source);
+	if (*ret)
+		return true;
 	bool is_in_place = is_on_source || e->it->what == WDR_MOVE_NOTHING;
 	if (!read_file(e, m->number, m->file, &text, &len, error) ||
 		(is_in_place && !check_in_place(e, m, error)))
@@ -317,17 +311,6 @@ static bool edit_mention(const Editing *e, const WdrMention *m, const WdrItinera
 
 /* ---- boot files that stay on the source (--what root) ---- */
 
-static bool has_edit(const Editing *e, const WdrMention *m)
-{
-	for (guint i = 0; i < e->it->edits->len; i++) {
-		const WdrEdit *edit = e->it->edits->pdata[i];
-		if (edit->is_on_source && edit->number == m->number &&
-			strcmp(edit->file, m->file) == 0)
-			return true;
-	}
-	return false;
-}
-
 /* extlinux: the old way to start stays, a second one is added. */
 static bool add_choice(
 	const Editing *e, const WdrMention *m, const WdrItineraryPart *part, GError **error)
@@ -337,7 +320,7 @@ static bool add_choice(
 	size_t len = 0;
 	WdrEdit *edit = NULL;
 
-	if (!m->is_default || has_edit(e, m))
+	if (!m->is_default || wdr_itinerary_edit(e->it, m->number, m->file, true))
 		return true;
 	if (!rewrite(e, m, part, &root, error) ||
 		!read_file(e, m->number, m->file, &text, &len, error) ||

@@ -112,6 +112,18 @@ WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number)
 	return NULL;
 }
 
+WdrEdit *wdr_itinerary_edit(
+	const WdrItinerary *it, unsigned number, const char *file, bool is_on_source)
+{
+	for (guint i = 0; i < it->edits->len; i++) {
+		WdrEdit *edit = it->edits->pdata[i];
+		if (edit->number == number && edit->is_on_source == is_on_source &&
+			strcmp(edit->file, file) == 0)
+			return edit;
+	}
+	return NULL;
+}
+
 WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 {
 	WdrPartTable *t = wdr_parttable_new(it->table);

@@ -64,6 +64,9 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrItinerary, wdr_itinerary_free)
 /* A part as it is, without `to`; the caller's, to be put into parts. */
 WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from);
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /* NULL: none */
+/* What is changed in a file of this part; NULL: nothing yet. */
+WdrEdit *wdr_itinerary_edit(
+	const WdrItinerary *it, unsigned number, const char *file, bool is_on_source);
 
 /* What the user asked for. */
 typedef struct {

@@ -100,11 +100,6 @@ bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	return true;
 }
 
-const char *wdr_logbook_path(const WdrLogbook *l)
-{
-	return l->path;
-}
-
 static json_t *text_or_null(const char *text)
 {
 	return text ? json_string(text) : json_null();

@@ -44,7 +44,6 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 /* Goes on with one. */
 bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-const char *wdr_logbook_path(const WdrLogbook *l);
 /* Also tells the world's observer. */
 bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...) G_GNUC_PRINTF(3, 4);
 bool wdr_logbook_change(WdrLogbook *l, const WdrChange *change, GError **error);

@@ -12,7 +12,7 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { HELD_BYTES = 64 * 1024, WIPE_BYTES = 1024 * 1024, EDITED_BYTES_MAX = 96 * 1024 * 1024 };
+enum { HELD_BYTES = 64 * 1024, WIPE_BYTES = 1024 * 1024 };
 
 typedef struct {
 	const WdrWorld *world;
@@ -147,7 +147,7 @@ static bool apply_edit(const Move *m, const WdrEdit *edit, WdrReplacements *into
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"partition %u of the source, which holds /%s, is gone", edit->number,
 			edit->file);
-	if (!wdr_volume_read_file(s->volume, edit->file, EDITED_BYTES_MAX, &text, &len, error))
+	if (!wdr_volume_read_file(s->volume, edit->file, WDR_EDITED_BYTES_MAX, &text, &len, error))
 		return false;
 	if (!text)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",

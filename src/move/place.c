@@ -1,12 +1,11 @@
 #include "move/place.h"
 
+#include "boot/mention.h"
 #include "volume/ext.h"
 #include "volume/fat.h"
 #include "volume/tree.h"
 
 #include <string.h>
-
-enum { FILE_BYTES_MAX = 96 * 1024 * 1024 };
 
 static bool is_fat(const WdrPlaceOfFiles *p)
 {
@@ -28,7 +27,7 @@ static bool read_from(WdrVolume *v, const char *file, char **ret, size_t *ret_le
 		return true;
 	if (entry.kind != WDR_KIND_FILE)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is no plain file", file);
-	if (!wdr_volume_read_node(v, &node, &entry, FILE_BYTES_MAX, ret, ret_len, error))
+	if (!wdr_volume_read_node(v, &node, &entry, WDR_EDITED_BYTES_MAX, ret, ret_len, error))
 		return false;
 	if (ret_entry) {
 		*ret_entry = entry;

@@ -264,14 +264,11 @@ static bool set_identifiers(WdrReaddress *r, WdrChanging *c, GError **error)
 {
 	g_autoptr(WdrIdentifiers) was = wdr_identifiers_of(r->it, false);
 	g_autoptr(WdrIdentifiers) is = wdr_identifiers_of(r->it, true);
-	g_autoptr(WdrChange) change = g_new0(WdrChange, 1);
+	g_autoptr(WdrChange) change = NULL;
 
 	if (!r->options.renews)
 		return true;
-	change->number = c->next++;
-	change->disk = g_canonicalize_filename(r->disk->path, NULL);
-	change->disk_name = r->disk->is_image ? NULL : g_strdup(r->disk->name);
-	change->table_id = g_strdup(is->table_id);
+	change = wdr_change_of_disk(c, is->table_id);
 	change->addresses = wdr_identifiers_to_json(was);
 	return wdr_logbook_change(c->logbook, change, error) &&
 	       wdr_identifiers_set(r->world, r->disk, is, error) &&

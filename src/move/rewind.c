@@ -9,8 +9,6 @@
 #include <string.h>
 #include <sys/stat.h>
 
-enum { ORIGINAL_BYTES_MAX = 96 * 1024 * 1024 };
-
 typedef struct {
 	const WdrWorld *world;
 	WdrLogbook *logbook;
@@ -100,7 +98,7 @@ static bool read_original(
 {
 	g_autofree char *path = g_build_filename(w->folder, "originals", c->original, NULL);
 
-	if (!wdr_read_file(path, ORIGINAL_BYTES_MAX, ret, ret_len, error))
+	if (!wdr_read_file(path, WDR_EDITED_BYTES_MAX, ret, ret_len, error))
 		return false;
 	return wdr_hash_equal(wdr_hash(*ret, *ret_len), c->before) ||
 	       wdr_error_set(

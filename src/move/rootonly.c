@@ -73,12 +73,11 @@ static bool check_modules(const WdrSystem *system, GError **error)
 
 static WdrEdit *fstab_edit(WdrItinerary *it, unsigned number, const char *text, size_t len)
 {
-	for (guint i = 0; i < it->edits->len; i++) {
-		WdrEdit *edit = it->edits->pdata[i];
-		if (!edit->is_on_source && edit->number == number && strcmp(edit->file, fstab) == 0)
-			return edit;
-	}
-	WdrEdit *edit = wdr_edit_new(number, fstab, wdr_hash(text, len));
+	WdrEdit *edit = wdr_itinerary_edit(it, number, fstab, false);
+
+	if (edit)
+		return edit;
+	edit = wdr_edit_new(number, fstab, wdr_hash(text, len));
 	edit->format = wdr_format_find("fstab");
 	g_ptr_array_add(it->edits, edit);
 	return edit;
