@@ -74,3 +74,8 @@ int wdr_error_get_errno(const GError *error)
 {
 	return error && error->domain == WDR_ERROR ? wdr_error_get_private(error)->err : 0;
 }
+
+bool wdr_errno_is_gone(int err)
+{
+	return err == ENOENT || err == ENOTDIR || err == ELOOP || err == ESTALE;
+}

@@ -35,3 +35,5 @@ bool wdr_error_set_errno(GError **error, int err, const char *format, ...) G_GNU
 void wdr_error_hint(GError **error, const char *format, ...) G_GNUC_PRINTF(2, 3);
 const char *wdr_error_get_hint(const GError *error); /* borrowed; NULL: none */
 int wdr_error_get_errno(const GError *error);        /* 0: none */
+/* What was there a moment ago is not any more, or is something else: a running system does that. */
+bool wdr_errno_is_gone(int err);

@@ -36,6 +36,13 @@ char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
  * nobody. */
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
-/* Where the partition is mounted (bench: as its proc says); number 0: the whole disk. The caller's.
- */
+/* The folder is on that partition: nothing else is mounted over it. */
+bool wdr_disk_is_seen_at(
+	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *folder);
+/* Mount points below a mount point, relative to it. The caller's, with g_strfreev(). */
+char **wdr_mounts_below(const WdrWorld *world, const char *point);
+/* File system type and device that "/" is mounted from; false: nobody says. The caller's. */
+bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source);
+/* Where the partition is mounted as a whole, or failing that a folder of it (bench: as its proc
+ * says); number 0: the whole disk. The caller's. */
 char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned number);

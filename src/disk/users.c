@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/sysmacros.h>
 
 enum { PROC_BYTES_MAX = 16 * 1024 * 1024 };
 
@@ -37,13 +38,64 @@ static char *device_number(const WdrWorld *world, const WdrDisk *disk, unsigned 
 static char *mount_of(const WdrWorld *world, const char *device)
 {
 	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	char *found = NULL;
 
 	for (size_t i = 0; device && lines[i]; i++) {
 		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
-		if (g_strv_length(words) > 4 && strcmp(words[2], device) == 0)
-			return g_strcompress(words[4]);
+		if (g_strv_length(words) <= 4 || strcmp(words[2], device) != 0)
+			continue;
+		/* One that shows a folder of the volume only is better than none. */
+		bool is_whole = strcmp(words[3], "/") == 0;
+		if (found && !is_whole)
+			continue;
+		g_free(found);
+		found = g_strcompress(words[4]);
+		if (is_whole)
+			break;
 	}
-	return NULL;
+	return found;
+}
+
+GStrv wdr_mounts_below(const WdrWorld *world, const char *point)
+{
+	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	g_autofree char *prefix = g_strconcat(point, g_str_has_suffix(point, "/") ? "" : "/", NULL);
+	GStrvBuilder *below = g_strv_builder_new();
+
+	for (size_t i = 0; lines[i]; i++) {
+		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
+		g_autofree char *at = g_strv_length(words) > 4 ? g_strcompress(words[4]) : NULL;
+		if (at && g_str_has_prefix(at, prefix) && at[strlen(prefix)])
+			g_strv_builder_add(below, at + strlen(prefix));
+	}
+	GStrv result = g_strv_builder_end(below);
+	g_strv_builder_unref(below);
+	return result;
+}
+
+bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source)
+{
+	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	bool is_found = false;
+
+	/* The last line counts: it covers those before it. */
+	for (size_t i = 0; lines[i]; i++) {
+		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
+		const char *rest = strstr(lines[i], " - ");
+		if (!rest || g_strv_length(words) <= 4 || strcmp(words[4], "/") != 0)
+			continue;
+		g_auto(GStrv) ends = g_strsplit(rest + strlen(" - "), " ", 3);
+		if (g_strv_length(ends) < 2)
+			continue;
+		if (is_found) {
+			g_free(*ret_type);
+			g_free(*ret_source);
+		}
+		*ret_type = g_strcompress(ends[0]);
+		*ret_source = g_strcompress(ends[1]);
+		is_found = true;
+	}
+	return is_found;
 }
 
 char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
@@ -51,6 +103,18 @@ char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned 
 	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
 
 	return mount_of(world, device);
+}
+
+bool wdr_disk_is_seen_at(
+	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *folder)
+{
+	g_autofree char *device = device_number(world, disk, partition);
+	struct stat st;
+
+	if (!device || stat(folder, &st) != 0)
+		return false;
+	g_autofree char *seen = g_strdup_printf("%u:%u", major(st.st_dev), minor(st.st_dev));
+	return strcmp(device, seen) == 0;
 }
 
 static bool is_swap(const WdrWorld *world, const char *name)

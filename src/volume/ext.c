@@ -276,6 +276,7 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 	ret->uid = inode_uid(in);
 	ret->gid = inode_gid(in);
 	ret->links = in.i_links_count;
+	ret->allocated = (uint64_t)ext2fs_get_stat_i_blocks(x->fs, small) * 512;
 	ret->size =
 		ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_SYMLINK ? EXT2_I_SIZE(&in) : 0;
 	ret->flags = in.i_flags & wdr_ext_kept_flags;

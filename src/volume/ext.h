@@ -51,6 +51,41 @@ bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, cons
 bool wdr_ext_check_replace(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* ---- changing many entries of a volume that was built and not mounted since ---- */
+
+typedef struct WdrExtChange WdrExtChange;
+/* Whether it can be: REFUSED as below. */
+bool wdr_ext_change_check(
+	WdrBlockDev *dev, uint64_t offset, uint64_t size, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* REFUSED: it was mounted since it was made, or is damaged. Until the builder's finish the volume
+ * is not whole: a power cut leaves it damaged. */
+bool wdr_ext_change_open(
+	const WdrBuildTarget *target, WdrExtChange **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_ext_change_free(WdrExtChange *c);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrExtChange, wdr_ext_change_free)
+
+/* Adds entries, folders' names and links as for a new volume, but serials are inode numbers: see
+ * wdr_ext_change_serial(). An entry that is added must be reserved, or released, before; a folder
+ * that is filled must be new, or emptied. Borrowed. */
+WdrBuilder *wdr_ext_change_builder(WdrExtChange *c);
+uint64_t wdr_ext_change_serial(uint64_t id);
+/* The volume as it was when it was opened, for looking names up until the first change. Borrowed.
+ */
+WdrVolume *wdr_ext_change_before(WdrExtChange *c);
+/* An inode number that nobody else gets. */
+bool wdr_ext_change_reserve(
+	WdrExtChange *c, bool is_folder, uint64_t *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Frees an inode and all its blocks. What was added in this change must not be released. */
+bool wdr_ext_change_release(WdrExtChange *c, uint64_t id, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Owner, mode, times, flags and xattrs anew; content and links stay. */
+bool wdr_ext_change_metadata(WdrExtChange *c, uint64_t id, const WdrEntry *entry,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Lets a folder's list of names go, so that it can be filled anew. */
+bool wdr_ext_change_empty_folder(
+	WdrExtChange *c, uint64_t id, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_change_links(
+	WdrExtChange *c, uint64_t id, uint64_t *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- building ---- */
 
 /* What a new volume shall be like. */

@@ -15,22 +15,7 @@ enum {
 	LOST_AND_FOUND_BYTES = 16384, /* room that e2fsck can use without allocating */
 };
 
-typedef struct {
-	WdrBuilder builder;
-	WdrBlockDev *dev;
-	WdrExtBlocks blocks;
-	WdrExtTable *table;
-	ext2_ino_t first_ino; /* of serial 1 */
-	uint8_t *xattr_block;
-	struct { /* the file being written */
-		ext2_ino_t ino;
-		uint8_t *inode;
-		GArray *runs;    /* WdrExtRun */
-		uint64_t at;     /* bytes of the disk: where the next byte of an open block goes */
-		uint64_t pos;    /* bytes of the file up to which it was given */
-		uint64_t blocks; /* taken, tree and xattrs included */
-	} file;
-} Build;
+typedef WdrExtBuild Build;
 
 /* Adds the path to an error; false, to be returned. */
 static bool failed_at(const char *path, GError **error)
@@ -46,104 +31,6 @@ static ext2_ino_t ino_of(const Build *b, uint64_t serial)
 
 /* ---- inodes ---- */
 
-/* Room for one inode, also when those on the medium are smaller than the library's struct. */
-static uint8_t *new_inode(ext2_filsys fs)
-{
-	return g_malloc0(MAX(EXT2_INODE_SIZE(fs->super), sizeof(struct ext2_inode_large)));
-}
-
-static uint16_t mode_of(const WdrEntry *e)
-{
-	static const uint16_t kinds[] = { LINUX_S_IFREG, LINUX_S_IFDIR, LINUX_S_IFLNK,
-		LINUX_S_IFCHR, LINUX_S_IFBLK, LINUX_S_IFIFO, LINUX_S_IFSOCK };
-
-	return (uint16_t)(kinds[e->kind] | e->mode);
-}
-
-/* See decode_time() in ext.c. Times outside of what the inode holds (34 bits, or 32 in inodes of
- * 128 bytes) are kept as near as they go. */
-static WdrTime nearest_time(WdrTime t, size_t inode_size)
-{
-	int64_t latest = inode_size > EXT2_GOOD_OLD_INODE_SIZE ? INT64_C(0x37fffffff) : G_MAXINT32;
-
-	return (WdrTime){ CLAMP(t.sec, G_MININT32, latest), t.nsec };
-}
-
-static uint32_t time_low(WdrTime t, size_t inode_size)
-{
-	return (uint32_t)nearest_time(t, inode_size).sec;
-}
-
-static uint32_t time_extra(WdrTime t, size_t inode_size)
-{
-	int64_t sec = nearest_time(t, inode_size).sec;
-	uint32_t epoch = (uint32_t)((sec - (int32_t)(uint32_t)sec) >> 32) & 3;
-
-	return epoch | t.nsec << 2;
-}
-
-static void put_owner_and_times(const WdrEntry *e, size_t size, struct ext2_inode_large *in)
-{
-	in->i_mode = mode_of(e);
-	in->i_uid = (uint16_t)e->uid;
-	in->osd2.linux2.l_i_uid_high = (uint16_t)(e->uid >> 16);
-	in->i_gid = (uint16_t)e->gid;
-	in->osd2.linux2.l_i_gid_high = (uint16_t)(e->gid >> 16);
-	in->i_flags = e->flags & wdr_ext_kept_flags;
-	in->i_atime = time_low(e->atime, size);
-	in->i_mtime = time_low(e->mtime, size);
-	in->i_ctime = time_low(e->ctime, size);
-	if (size <= EXT2_GOOD_OLD_INODE_SIZE)
-		return;
-	in->i_extra_isize = sizeof(struct ext2_inode_large) - EXT2_GOOD_OLD_INODE_SIZE;
-	in->i_atime_extra = time_extra(e->atime, size);
-	in->i_mtime_extra = time_extra(e->mtime, size);
-	in->i_ctime_extra = time_extra(e->ctime, size);
-	in->i_crtime = time_low(e->crtime, size);
-	in->i_crtime_extra = time_extra(e->crtime, size);
-	in->i_projid = e->project;
-}
-
-static void put_blocks(Build *b, struct ext2_inode_large *in, uint64_t blocks)
-{
-	uint64_t sectors = blocks * (b->blocks.fs->blocksize / 512);
-
-	if (sectors > G_MAXUINT32 && ext2fs_has_feature_huge_file(b->blocks.fs->super) &&
-		sectors >> 48 != 0) {
-		in->i_flags |= EXT4_HUGE_FILE_FL;
-		sectors = blocks;
-	}
-	in->i_blocks = (uint32_t)sectors;
-	in->osd2.linux2.l_i_blocks_hi = (uint16_t)(sectors >> 32);
-}
-
-static bool put_xattrs(
-	Build *b, ext2_ino_t ino, const WdrEntry *e, uint8_t *raw, uint64_t *blocks, GError **error)
-{
-	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
-	size_t size = EXT2_INODE_SIZE(b->blocks.fs->super);
-	size_t used = size > EXT2_GOOD_OLD_INODE_SIZE
-			      ? EXT2_GOOD_OLD_INODE_SIZE + (size_t)in->i_extra_isize
-			      : size;
-	uint64_t block = 0;
-	uint64_t count = 0;
-	bool uses_block = false;
-
-	if (e->n_xattrs == 0)
-		return true;
-	if (!wdr_ext_xattrs_encode(e, raw + used, size - used, b->xattr_block,
-		    b->blocks.fs->blocksize, &uses_block, error))
-		return false;
-	if (!uses_block)
-		return true;
-	if (!wdr_ext_alloc(&b->blocks.alloc, 1, &block, &count, error))
-		return false;
-	ext2fs_file_acl_block_set(b->blocks.fs, (struct ext2_inode *)in, block);
-	(*blocks)++;
-	ext2fs_ext_attr_block_csum_set(b->blocks.fs, ino, block, (void *)b->xattr_block);
-	return wdr_ext_put_block(&b->blocks, block, b->xattr_block, error);
-}
-
 /* An inode with all but its content. *blocks counts what it uses already. */
 static bool make_inode(Build *b, const WdrPlace *at, const WdrEntry *e, uint8_t *raw,
 	uint64_t *blocks, GError **error)
@@ -156,12 +43,12 @@ static bool make_inode(Build *b, const WdrPlace *at, const WdrEntry *e, uint8_t 
 		return wdr_error_set(
 			error, WDR_ERROR_NO_SPACE, "the new ext volume has no inodes left");
 	memset(raw, 0, MAX(size, sizeof(*in)));
-	put_owner_and_times(e, size, in);
+	wdr_ext_inode_put_metadata(e, size, in);
 	in->i_links_count = (uint16_t)MIN(e->links, LINKS_MAX);
 	*blocks = 0;
 	if (at->serial != 0)
 		ext2fs_inode_alloc_stats2(b->blocks.fs, ino, +1, e->kind == WDR_KIND_FOLDER);
-	return put_xattrs(b, ino, e, raw, blocks, error);
+	return wdr_ext_inode_put_xattrs(b, ino, e, raw, blocks, error);
 }
 
 /* ---- folders ---- */
@@ -216,7 +103,7 @@ static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *n
 	blocks += image->len / b->blocks.fs->blocksize;
 	if (!wdr_ext_put_tree(&b->blocks, self, in, runs, &blocks, error))
 		return false;
-	put_blocks(b, in, blocks);
+	wdr_ext_inode_put_blocks(b, in, blocks);
 	return wdr_ext_table_put(b->table, self, raw, error);
 }
 
@@ -226,10 +113,10 @@ static bool make_lost_and_found(Build *b, GArray *names, GError **error)
 	WdrExtName name = { "lost+found", 10, EXT2_FT_DIR, EXT2_GOOD_OLD_FIRST_INO, 0, 0 };
 	WdrEntry e = { .kind = WDR_KIND_FOLDER, .mode = 0700 };
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtName));
-	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
+	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 
 	e.mtime.sec = e.atime.sec = e.ctime.sec = e.crtime.sec = b->blocks.fs->super->s_mkfs_time;
-	put_owner_and_times(
+	wdr_ext_inode_put_metadata(
 		&e, EXT2_INODE_SIZE(b->blocks.fs->super), (struct ext2_inode_large *)(void *)raw);
 	ext2fs_inode_alloc_stats2(b->blocks.fs, EXT2_GOOD_OLD_FIRST_INO, +1, 1);
 	g_array_append_val(names, name);
@@ -250,7 +137,7 @@ static bool build_fill_folder(
 {
 	Build *b = (Build *)builder;
 	g_autoptr(GArray) names = g_array_sized_new(FALSE, FALSE, sizeof(WdrExtName), (guint)n + 1);
-	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
+	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 	bool has_lost_and_found = false;
 
 	for (size_t i = 0; i < n; i++) {
@@ -320,7 +207,7 @@ static bool build_add(
 {
 	Build *b = (Build *)builder;
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
+	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
 	ext2_ino_t ino = ino_of(b, at->serial);
 	uint64_t blocks = 0;
@@ -337,7 +224,7 @@ static bool build_add(
 		put_device(entry, in);
 	if (!is_fine)
 		return failed_at(at->path, error);
-	put_blocks(b, in, blocks);
+	wdr_ext_inode_put_blocks(b, in, blocks);
 	return wdr_ext_table_put(b->table, ino, raw, error);
 }
 
@@ -491,14 +378,14 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 	if (!pad_block(b, UINT64_MAX, error) || !wdr_ext_put_tree(&b->blocks, b->file.ino, in,
 							b->file.runs, &b->file.blocks, error))
 		return false;
-	put_blocks(b, in, b->file.blocks);
+	wdr_ext_inode_put_blocks(b, in, b->file.blocks);
 	return wdr_ext_table_put(b->table, b->file.ino, b->file.inode, error);
 }
 
 static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links, GError **error)
 {
 	Build *b = (Build *)builder;
-	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
+	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 
 	if (!wdr_ext_table_get(b->table, ino_of(b, serial), raw, error))
 		return false;
@@ -577,7 +464,7 @@ static bool drop_lost_and_found(ext2_filsys fs, GError **error)
 /* Its inode too: e2fsck looks at what is in the table, whatever the bitmap says. */
 static bool clear_lost_and_found(Build *b, GError **error)
 {
-	g_autofree uint8_t *raw = new_inode(b->blocks.fs);
+	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 
 	return wdr_ext_table_put(b->table, EXT2_GOOD_OLD_FIRST_INO, raw, error);
 }
@@ -590,14 +477,12 @@ static ext2_ino_t first_free_ino(ext2_filsys fs)
 	return MAX(ino, fs->super->s_orphan_file_inum + 1);
 }
 
-bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
-	const WdrExtSpec *spec, WdrBuilder **ret, GError **error)
+bool wdr_ext_build_open(
+	const WdrBuildTarget *target, ext2_ino_t first_ino, WdrExtBuild **ret, GError **error)
 {
 	ext2_filsys fs = NULL;
 
-	if (!wdr_ext_lay_empty(world, target, spec, error) ||
-		!wdr_ext_open_fs(
-			target->dev, target->offset, target->size, EXT2_FLAG_RW, &fs, error))
+	if (!wdr_ext_open_fs(target->dev, target->offset, target->size, EXT2_FLAG_RW, &fs, error))
 		return false;
 	Build *b = g_new0(Build, 1);
 	g_autoptr(WdrBuilder) builder = &b->builder;
@@ -606,19 +491,34 @@ bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	b->dev = target->dev;
 	b->blocks.offset = target->offset;
 	b->file.runs = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	b->file.inode = new_inode(fs);
+	b->file.inode = wdr_ext_inode_new(fs);
 	b->xattr_block = g_malloc0(fs->blocksize);
 	b->blocks.alloc.fs = fs;
-	errcode_t code = ext2fs_read_bitmaps(fs);
-	if (code)
-		return wdr_ext_error(error, code, "reading the bitmaps of the fresh ext volume");
-	if (!drop_lost_and_found(fs, error))
-		return false;
-	wdr_ext_spec_apply(spec, fs->super);
-	b->first_ino = first_free_ino(fs);
+	b->first_ino = first_ino;
 	b->table = wdr_ext_table_new(fs, b->dev, b->blocks.offset);
 	b->blocks.stream =
 		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
+	errcode_t code = ext2fs_read_bitmaps(fs);
+	if (code)
+		return wdr_ext_error(error, code, "reading the bitmaps of the ext volume");
+	g_steal_pointer(&builder);
+	*ret = b;
+	return true;
+}
+
+bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrExtSpec *spec, WdrBuilder **ret, GError **error)
+{
+	Build *b = NULL;
+
+	if (!wdr_ext_lay_empty(world, target, spec, error) ||
+		!wdr_ext_build_open(target, 0, &b, error))
+		return false;
+	g_autoptr(WdrBuilder) builder = &b->builder;
+	if (!drop_lost_and_found(b->blocks.fs, error))
+		return false;
+	wdr_ext_spec_apply(spec, b->blocks.fs->super);
+	b->first_ino = first_free_ino(b->blocks.fs);
 	if (!clear_lost_and_found(b, error))
 		return false;
 	*ret = g_steal_pointer(&builder);

@@ -41,6 +41,21 @@ WdrExtTable *wdr_ext_table_new(ext2_filsys fs, WdrBlockDev *dev, uint64_t offset
 	return t;
 }
 
+void wdr_ext_table_note_used(WdrExtTable *t)
+{
+	bool has_sums = ext2fs_has_group_desc_csum(t->fs);
+
+	for (dgrp_t g = 0; g < t->fs->group_desc_count; g++) {
+		bool is_unused = has_sums && ext2fs_bg_flags_test(t->fs, g, EXT2_BG_INODE_UNINIT);
+		uint64_t unused = has_sums ? ext2fs_bg_itable_unused(t->fs, g) : 0;
+		uint64_t used = is_unused ? 0 : t->fs->super->s_inodes_per_group - unused;
+		uint64_t bytes = used * EXT2_INODE_SIZE(t->fs->super);
+		for (uint64_t c = 0; c * CHUNK_BYTES < bytes; c++)
+			g_hash_table_add(t->written,
+				GSIZE_TO_POINTER((size_t)g * t->chunks_per_group + (size_t)c + 1));
+	}
+}
+
 void wdr_ext_table_free(WdrExtTable *t)
 {
 	if (!t)

@@ -45,6 +45,8 @@ bool wdr_ext_xattrs_encode(const WdrEntry *entry, uint8_t *inode_room, size_t ro
 
 typedef struct WdrExtTable WdrExtTable;
 WdrExtTable *wdr_ext_table_new(ext2_filsys fs, WdrBlockDev *dev, uint64_t offset);
+/* What an existing volume has in use of its table is on the medium already. */
+void wdr_ext_table_note_used(WdrExtTable *t);
 void wdr_ext_table_free(WdrExtTable *t);
 /* Inodes of EXT2_INODE_SIZE bytes; put sets the checksum in `inode`. */
 bool wdr_ext_table_get(
@@ -109,3 +111,35 @@ typedef struct {
 bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrExtName *names,
 	size_t n, size_t min_blocks, GByteArray **ret, bool *ret_is_indexed,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- a volume being built or changed (ext_build.c, ext_inode.c, ext_change.c) ---- */
+
+typedef struct {
+	WdrBuilder builder;
+	WdrBlockDev *dev;
+	WdrExtBlocks blocks;
+	WdrExtTable *table;
+	ext2_ino_t first_ino; /* of serial 1 */
+	uint8_t *xattr_block;
+	struct { /* the file being written */
+		ext2_ino_t ino;
+		uint8_t *inode;
+		GArray *runs;    /* WdrExtRun */
+		uint64_t at;     /* bytes of the disk: where the next byte of an open block goes */
+		uint64_t pos;    /* bytes of the file up to which it was given */
+		uint64_t blocks; /* taken, tree and xattrs included */
+	} file;
+} WdrExtBuild;
+
+/* A builder over a volume that exists; its serials begin at first_ino. */
+bool wdr_ext_build_open(const WdrBuildTarget *target, ext2_ino_t first_ino, WdrExtBuild **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Room for one inode, also when those on the medium are smaller than the library's struct. */
+uint8_t *wdr_ext_inode_new(ext2_filsys fs);
+/* Mode, owner, flags and times; `size` is EXT2_INODE_SIZE. */
+void wdr_ext_inode_put_metadata(const WdrEntry *e, size_t size, struct ext2_inode_large *in);
+void wdr_ext_inode_put_blocks(WdrExtBuild *b, struct ext2_inode_large *in, uint64_t blocks);
+/* Into the inode's room and, if need be, a block of their own, which is added to *blocks. */
+bool wdr_ext_inode_put_xattrs(WdrExtBuild *b, ext2_ino_t ino, const WdrEntry *e, uint8_t *raw,
+	uint64_t *blocks, GError **error) G_GNUC_WARN_UNUSED_RESULT;

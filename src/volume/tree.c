@@ -6,6 +6,7 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <linux/fs.h>
+#include <linux/mount.h>
 #include <linux/openat2.h>
 #include <string.h>
 #include <sys/ioctl.h>
@@ -16,8 +17,10 @@
 
 typedef struct {
 	WdrVolume volume;
-	int root; /* folder handle */
+	int root;  /* folder handle */
+	int mount; /* keeps a detached mount in being; -1: none */
 	dev_t device;
+	GHashTable *hidden; /* paths of folders that are seen as empty */
 } Tree;
 
 typedef struct {
@@ -107,7 +110,7 @@ static bool tree_list(
 	if (fd < 0 || fstat(fd, &st) != 0)
 		return wdr_error_set_errno(
 			error, errno, "opening folder %s/%s", v->name, folder->path);
-	if (st.st_dev != t->device)
+	if (st.st_dev != t->device || g_hash_table_contains(t->hidden, folder->path))
 		return true;
 	DIR *dir = fdopendir(fd);
 	if (!dir)
@@ -201,6 +204,7 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 	ret->gid = st.stx_gid;
 	ret->links = st.stx_nlink;
 	ret->size = ret->kind == WDR_KIND_FILE ? st.stx_size : 0;
+	ret->allocated = st.stx_blocks * 512;
 	ret->atime = time_of(&st.stx_atime);
 	ret->mtime = time_of(&st.stx_mtime);
 	ret->ctime = time_of(&st.stx_ctime);
@@ -250,26 +254,47 @@ static bool next_data(const TreeContent *c, uint64_t *start, uint64_t *end)
 	return *start < *end;
 }
 
+/* Up to len bytes, fewer only at the end of the file; -1: errno says why. */
+static ssize_t read_range(int fd, uint8_t *buf, size_t len, uint64_t offset)
+{
+	size_t done = 0;
+
+	while (done < len) {
+		ssize_t got = pread(fd, buf + done, len - done, (off_t)(offset + done));
+		if (got < 0 && errno == EINTR)
+			continue;
+		if (got < 0)
+			return -1;
+		if (got == 0)
+			break;
+		done += (size_t)got;
+	}
+	return (ssize_t)done;
+}
+
 static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
 	TreeContent *c = (TreeContent *)content;
 	uint64_t start = 0;
 	uint64_t end = 0;
 
+	*ret = (WdrPiece){ .offset = c->size };
 	if (c->fd < 0 && (c->fd = open_quietly(c->tree, c->path)) < 0)
-		return wdr_error_set_errno(
-			error, errno, "opening %s/%s", c->tree->volume.name, c->path);
-	if (c->pos >= c->size || !next_data(c, &start, &end)) {
-		*ret = (WdrPiece){ .offset = c->size };
+		/* Gone since it was looked at: nothing of it is left to read. */
+		return wdr_errno_is_gone(errno) ||
+		       wdr_error_set_errno(
+			       error, errno, "opening %s/%s", c->tree->volume.name, c->path);
+	if (c->pos >= c->size || !next_data(c, &start, &end))
 		return true;
-	}
-	size_t len = (size_t)MIN(end - start, cap);
-	if (!wdr_pread_all(c->fd, buf, len, start, error)) {
-		g_prefix_error(error, "%s/%s: ", c->tree->volume.name, c->path);
-		return false;
-	}
-	c->pos = start + len;
-	*ret = (WdrPiece){ start, len, false };
+	ssize_t got = read_range(c->fd, buf, (size_t)MIN(end - start, cap), start);
+	if (got < 0)
+		return wdr_error_set_errno(error, errno,
+			"%s/%s: reading at byte %" G_GUINT64_FORMAT, c->tree->volume.name, c->path,
+			start);
+	/* Nothing where data was a moment ago: it was cut short meanwhile. */
+	c->pos = got > 0 ? start + (uint64_t)got : c->size;
+	if (got > 0)
+		*ret = (WdrPiece){ start, (uint64_t)got, false };
 	return true;
 }
 
@@ -401,24 +426,63 @@ bool wdr_tree_remove_file(WdrVolume *tree, const char *path, GError **error)
 
 static void tree_free(WdrVolume *v)
 {
-	close(((Tree *)v)->root);
-	g_free(v);
+	Tree *t = (Tree *)v;
+
+	g_hash_table_unref(t->hidden);
+	close(t->root);
+	if (t->mount >= 0)
+		close(t->mount);
+	g_free(t);
+}
+
+void wdr_tree_hide(WdrVolume *tree, const char *path)
+{
+	g_hash_table_add(((Tree *)tree)->hidden, g_strdup(path));
+}
+
+/* root and mount are taken over. */
+static WdrVolume *tree_new(const char *folder, int root, int mount, const struct stat *st)
+{
+	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, tree_open, tree_free };
+	Tree *t = g_new0(Tree, 1);
+
+	t->volume.ops = &ops;
+	t->volume.name = g_strdup(folder);
+	t->volume.root_id = st->st_ino;
+	t->volume.is_changing = true;
+	t->root = root;
+	t->mount = mount;
+	t->device = st->st_dev;
+	t->hidden = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	return &t->volume;
 }
 
 bool wdr_tree_volume_open(const char *folder, WdrVolume **ret, GError **error)
 {
-	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, tree_open, tree_free };
 	g_auto(WdrFd) root = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	struct stat st;
 
 	if (root < 0 || fstat(root, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening folder %s", folder);
-	Tree *t = g_new0(Tree, 1);
-	t->volume.ops = &ops;
-	t->volume.name = g_strdup(folder);
-	t->volume.root_id = st.st_ino;
-	t->root = wdr_fd_steal(&root);
-	t->device = st.st_dev;
-	*ret = &t->volume;
+	*ret = tree_new(folder, wdr_fd_steal(&root), -1, &st);
+	return true;
+}
+
+bool wdr_tree_volume_open_mount(const char *point, WdrVolume **ret, GError **error)
+{
+	g_auto(WdrFd) mount =
+		(int)syscall(SYS_open_tree, AT_FDCWD, point, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	struct stat st;
+
+	if (mount < 0) {
+		wdr_error_set_errno(error, errno, "looking under what is mounted on %s", point);
+		if (errno == EPERM)
+			wdr_error_hint(error, "reading a running system needs root");
+		return false;
+	}
+	g_auto(WdrFd) root = openat(mount, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (root < 0 || fstat(root, &st) != 0)
+		return wdr_error_set_errno(error, errno, "opening folder %s", point);
+	*ret = tree_new(point, wdr_fd_steal(&root), wdr_fd_steal(&mount), &st);
 	return true;
 }

@@ -7,6 +7,15 @@
 bool wdr_tree_volume_open(
 	const char *folder, WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* What is mounted at `point`, by itself: what lies under the points of other mounts is seen, what
+ * is mounted on them is not. Reads a detached copy of the mount (open_tree(2), Linux 5.2), so
+ * nothing that is mounted or unmounted later changes what is seen. Needs root. */
+bool wdr_tree_volume_open_mount(
+	const char *point, WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* From now on this folder of the tree is seen as an empty one: on a bench, where mounts are only
+ * told of, it stands for another mount's point. */
+void wdr_tree_hide(WdrVolume *tree, const char *path);
+
 /* Puts a file with this content in the place of another, or adds one: written to a temporary name
  * in the same folder, flushed, renamed, and the folder flushed. Owner, mode and modification time
  * come from `like`, xattrs from the file that was there. `tree` is a volume opened by the above. */

@@ -51,6 +51,7 @@ typedef struct {
 	uint32_t uid, gid;
 	uint64_t links;
 	uint64_t size;
+	uint64_t allocated; /* bytes that it takes on its volume; 0: none, or unknown */
 	WdrTime atime, mtime, ctime, crtime;
 	uint32_t rdev_major, rdev_minor;
 	uint32_t flags; /* FS_*_FL of linux/fs.h, those that a user can set */
@@ -128,6 +129,7 @@ struct WdrVolume { /* back ends embed this first */
 	const WdrVolumeOps *ops;
 	char *name; /* for messages */
 	uint64_t root_id;
+	bool is_changing; /* others write to it while it is read: what was listed may be gone */
 };
 
 /* Folders are listed without "." and "..", in any order. */

@@ -55,6 +55,18 @@ char *wdr_world_path(const WdrWorld *world, const char *path)
 	return g_build_filename(world->bench, "root", path, NULL);
 }
 
+bool wdr_world_is_running(const WdrWorld *world)
+{
+	static const char *const inits[] = { "/sbin/init", "/usr/sbin/init", "/bin/init" };
+
+	for (size_t i = 0; world->bench && i < G_N_ELEMENTS(inits); i++) {
+		g_autofree char *path = wdr_world_path(world, inits[i]);
+		if (g_file_test(path, G_FILE_TEST_EXISTS | G_FILE_TEST_IS_SYMLINK))
+			return true;
+	}
+	return !world->bench;
+}
+
 int64_t wdr_world_now(const WdrWorld *world)
 {
 	const char *fixed = g_getenv("SOURCE_DATE_EPOCH");

@@ -32,6 +32,10 @@ const char *wdr_world_bench(const WdrWorld *world); /* NULL: this machine */
 /* Where an absolute path of the machine lies: "/etc/fstab" -> "BENCH/root/etc/fstab",
  * "/sys/block" -> "BENCH/sys/block". The result belongs to the caller. */
 char *wdr_world_path(const WdrWorld *world, const char *path);
+/* Whether what its proc says is mounted can be read through its root folder: always so on this
+ * machine; on a bench when root/ holds a whole system, which an init in it is the sign of. On other
+ * benches root/ has only the files that are looked at, and the disks count as at rest. */
+bool wdr_world_is_running(const WdrWorld *world);
 /* Seconds since 1970; SOURCE_DATE_EPOCH, when set, stands in for the clock. */
 int64_t wdr_world_now(const WdrWorld *world);
 
