@@ -350,7 +350,7 @@ static void fill(WdrVolume *from, WdrBuilder *builder, const char *list)
 {
 	g_autoptr(WdrPacking) packing = NULL;
 
-	sup_ok(wdr_packing_create(list, &packing, &error));
+	sup_ok(wdr_packing_create(list, 1000, &packing, &error));
 	WdrCarry carry = {
 		.source = from, .builder = builder, .record = wdr_packing_record, .data = packing
 	};
@@ -359,7 +359,7 @@ static void fill(WdrVolume *from, WdrBuilder *builder, const char *list)
 	sup_ok(wdr_packing_finish(packing, &error));
 }
 
-static void compare(WdrVolume *built, const char *list)
+void sup_compare(WdrVolume *built, const char *list)
 {
 	g_autoptr(WdrPacking) packing = NULL;
 
@@ -398,7 +398,7 @@ void sup_build_ext(
 	sup_judge_ext(image, offset);
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_MEDIUM, &dev, &error));
 	sup_ok(wdr_ext_volume_open(dev, offset, size, &built, &error));
-	compare(built, list);
+	sup_compare(built, list);
 }
 
 void sup_build_fat(

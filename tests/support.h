@@ -89,6 +89,8 @@ void sup_build_ext(
 	WdrVolume *from, const char *image, uint64_t offset, uint64_t size, const WdrExtSpec *spec);
 void sup_build_fat(
 	WdrVolume *from, const char *image, uint64_t offset, uint64_t size, const WdrFatSpec *spec);
+/* The volume is, entry by entry, what a packing list says. */
+void sup_compare(WdrVolume *built, const char *list);
 void sup_judge_ext(const char *image, uint64_t offset);
 void sup_judge_fat(const char *image);
 WdrExtSpec sup_ext_spec(const char *features, uint32_t block_size, uint32_t inode_size);

@@ -10,10 +10,12 @@ static void part_free(void *data)
 	WdrSystemPart *p = data;
 
 	wdr_volume_free(p->volume);
+	wdr_volume_free(p->on_disk);
 	wdr_blockdev_free(p->dev);
 	wdr_probe_clear(&p->probe);
 	wdr_ext_info_clear(&p->ext);
 	g_free(p->problem);
+	g_free(p->mounted_at);
 	g_free(p);
 }
 
@@ -272,10 +274,21 @@ void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volum
 
 void wdr_system_use_tree(WdrSystemPart *part, WdrVolume *tree)
 {
+	part->on_disk = part->volume;
+	part->volume = tree;
+}
+
+void wdr_system_use_device(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume)
+{
 	wdr_volume_free(part->volume);
 	wdr_blockdev_free(part->dev);
-	part->volume = tree;
-	part->dev = NULL;
+	part->volume = volume;
+	part->dev = dev;
+}
+
+WdrVolume *wdr_system_part_ext(const WdrSystemPart *part)
+{
+	return part->on_disk ? part->on_disk : part->volume;
 }
 
 WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number)

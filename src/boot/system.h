@@ -25,6 +25,8 @@ typedef struct {
 	bool is_unfinished; /* a move to it was begun and not ended */
 	WdrVolume *volume;  /* NULL: not of a kind that we read, or `problem` */
 	WdrBlockDev *dev;   /* the volume's own device, when it is not the disk; NULL otherwise */
+	WdrVolume *on_disk; /* a mounted one as the disk has it: for its kind and features */
+	char *mounted_at;   /* where, when it is read while the system runs; NULL: it is at rest */
 	char *problem;      /* why the volume cannot be read; NULL: it can */
 	bool has_usage;
 	uint64_t used_bytes;
@@ -59,8 +61,12 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSystem, wdr_system_free)
 /* Puts a volume in the place of a part's own: the recovered copy of one whose journal was not
  * empty. dev and volume are taken over. */
 void wdr_system_use_copy(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume);
-/* The same with the mounted tree of a part. */
+/* The same with the mounted tree of a part; the volume itself is kept as on_disk. */
 void wdr_system_use_tree(WdrSystemPart *part, WdrVolume *tree);
+/* The same volume, read through another device (the medium, past the page cache), at its place. */
+void wdr_system_use_device(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume);
+/* The volume that tells block size, features and the like of an ext part. */
+WdrVolume *wdr_system_part_ext(const WdrSystemPart *part);
 /* Looks for roles and mentions again, after wdr_system_use_copy(). */
 void wdr_system_look_again(WdrSystem *s, const WdrWorld *world);
 /* The part that the boot files lie on: boot, or root. NULL: neither was found. */

@@ -1,6 +1,7 @@
 #include "cli/plan_options.h"
 
 #include "base/io.h"
+#include "base/text.h"
 #include "boot/survey.h"
 
 #include <string.h>
@@ -12,6 +13,8 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 	g_free(o->what);
 	g_free(o->table);
 	g_free(o->leave_free);
+	g_free(o->boot_size);
+	g_strfreev(o->leave_behind);
 	g_free(o->name_by);
 	g_free(o->state);
 }
@@ -31,6 +34,12 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"Kind of the new partition table: same, mbr or gpt", "KIND" },
 		{ "leave-free", 0, 0, G_OPTION_ARG_STRING, &o->leave_free,
 			"Room to leave at the end of the target", "SIZE|PERCENT" },
+		{ "boot-size", 0, 0, G_OPTION_ARG_STRING, &o->boot_size,
+			"Size of the new boot partition (default: as it is)", "SIZE" },
+		{ "leave-behind", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &o->leave_behind,
+			"Leave files behind: a path with wildcards, or a name in any folder; may be given "
+			"several times",
+			"PATTERN" },
 		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
 			"How mentions name the new partitions: partuuid, uuid, label, partlabel or path",
 			"FORM" },
@@ -67,6 +76,8 @@ static bool parse_table(const char *text, WdrTableKind *ret, GError **error)
 static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 {
 	*ret = (WdrDraftOptions){ .leave_free = o->leave_free,
+		.boot_size = o->boot_size,
+		.leave_behind = o->leave_behind,
 		.keep_addresses = o->keep_addresses != 0 };
 	if (!parse_table(o->table, &ret->table, error))
 		return false;
@@ -90,6 +101,26 @@ bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error)
 		       "--name-by is partuuid, uuid, label, partlabel or path, not '%s'", text);
 }
 
+static bool no_running_disk(const WdrWorld *world, GError **error)
+{
+	g_autofree char *type = NULL;
+	g_autofree char *source = NULL;
+
+	if (!wdr_root_mount(world, &type, &source)) {
+		wdr_error_set(
+			error, WDR_ERROR_USAGE, "nobody can tell which disk the system runs from");
+		wdr_error_hint(error, "name the source with --from DISK");
+		return false;
+	}
+	g_autofree char *from = wdr_escape(source);
+	wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+		"the system runs from %s (%s), which is no partition of a disk", from, type);
+	wdr_error_hint(error,
+		"an overlay, a RAM disk, a network root, LUKS, LVM and RAID cannot be moved; start "
+		"the system with root on a partition, or name another source with --from DISK");
+	return false;
+}
+
 bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error)
 {
 	g_autoptr(GPtrArray) disks = NULL;
@@ -106,29 +137,7 @@ bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error)
 			}
 		}
 	}
-	wdr_error_set(error, WDR_ERROR_USAGE, "nobody can tell which disk the system runs from");
-	wdr_error_hint(error, "name the source with --from DISK");
-	return false;
-}
-
-/* A move of the system that is running reads it through the kernel, which this version does not do.
- */
-static bool check_source_at_rest(const WdrWorld *world, const char *from, GError **error)
-{
-	g_autoptr(WdrDisk) disk = NULL;
-
-	if (wdr_world_bench(world))
-		return true;
-	if (!wdr_disk_find(world, from, &disk, error))
-		return false;
-	g_autofree char *user = wdr_disk_user(world, disk);
-	if (!user)
-		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED, "the source is in use: %s", user);
-	wdr_error_hint(error,
-		"so far a source must be at rest: an image, or a card in a reader that is not "
-		"mounted");
-	return false;
+	return no_running_disk(world, error);
 }
 
 bool wdr_plan_options_draft(
@@ -145,8 +154,7 @@ bool wdr_plan_options_draft(
 		return false;
 	}
 	if (!convert(o, &options, error) ||
-		(!o->from && !wdr_cli_running_disk(world, &running, error)) ||
-		!check_source_at_rest(world, o->from ? o->from : running, error))
+		(!o->from && !wdr_cli_running_disk(world, &running, error)))
 		return false;
 	g_autofree char *scratch = o->state && g_file_test(o->state, G_FILE_TEST_IS_DIR)
 					   ? g_build_filename(o->state, "draft-XXXXXX", NULL)

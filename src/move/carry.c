@@ -185,6 +185,37 @@ static bool check_piece(const WdrJob *job, const WdrPiece *piece, uint64_t pos, 
 	return wdr_error_set(error, WDR_ERROR_FORMAT, "its content does not fit its size");
 }
 
+void wdr_hash_piece(WdrHasher *hasher, const WdrPiece *piece, const void *data, uint64_t *pos)
+{
+	wdr_hasher_add_zeros(hasher, piece->offset - *pos);
+	if (piece->is_unwritten)
+		wdr_hasher_add_zeros(hasher, piece->len);
+	else
+		wdr_hasher_add(hasher, data, (size_t)piece->len);
+	*pos = piece->offset + piece->len;
+}
+
+bool wdr_content_hash(
+	WdrContent *content, uint64_t size, WdrHasher *hasher, WdrHash *ret, GError **error)
+{
+	g_autofree uint8_t *buf = g_malloc(CHUNK_BYTES);
+	uint64_t pos = 0;
+
+	wdr_hasher_reset(hasher);
+	for (;;) {
+		WdrPiece piece;
+		if (!wdr_stop_check(error) ||
+			!wdr_content_next(content, buf, CHUNK_BYTES, &piece, error))
+			return false;
+		if (piece.len == 0)
+			break;
+		wdr_hash_piece(hasher, &piece, buf, &pos);
+	}
+	wdr_hasher_add_zeros(hasher, size - pos);
+	*ret = wdr_hasher_result(hasher);
+	return true;
+}
+
 /* One piece of a file; *pos moves behind it, *is_end after the last one. */
 static bool read_piece(
 	Run *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
@@ -203,13 +234,10 @@ static bool read_piece(
 	}
 	WdrPiece piece = chunk->piece;
 	*is_end = piece.len == 0;
-	uint64_t next = *is_end ? job->entry.size : piece.offset;
-	wdr_hasher_add_zeros(hasher, next - *pos);
-	if (piece.is_unwritten)
-		wdr_hasher_add_zeros(hasher, piece.len);
+	if (*is_end)
+		wdr_hasher_add_zeros(hasher, job->entry.size - *pos);
 	else
-		wdr_hasher_add(hasher, chunk->data, (size_t)piece.len);
-	*pos = next + piece.len;
+		wdr_hash_piece(hasher, &piece, chunk->data, pos);
 	/* The empty last piece only gives its room back. */
 	hand_chunk(r, job, chunk);
 	return true;
@@ -377,7 +405,7 @@ static bool write_window(Run *r, WdrWindow *w, GError **error)
 	for (guint i = 0; i < w->jobs->len && !r->is_stopping; i++) {
 		const WdrJob *job = w->jobs->pdata[i];
 		WdrCarried carried = { job->path, &job->entry, job->link_to,
-			job->content ? job->hash : nothing };
+			job->content ? job->hash : nothing, job->id };
 		if (r->carry->record && !r->carry->record(r->carry->data, &carried, error))
 			return false;
 	}
@@ -420,7 +448,7 @@ bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *coun
 	Run r = { .world = world, .carry = carry, .count = count };
 	GThread *readers[READERS];
 
-	r.plan = wdr_plan_new(carry->source, carry->replacements, wdr_world_now(world));
+	r.plan = wdr_plan_new(carry, wdr_world_now(world));
 	g_mutex_init(&r.lock);
 	g_cond_init(&r.changed);
 	g_queue_init(&r.windows);

@@ -5,6 +5,7 @@
 #pragma once
 
 #include "base/hash.h"
+#include "move/leave.h"
 #include "volume/volume.h"
 #include "world/world.h"
 
@@ -14,6 +15,7 @@ typedef struct {
 	const WdrEntry *entry;
 	const char *link_to; /* path of the first name of a hard link; NULL: this is the first */
 	WdrHash content;     /* of a file: of its bytes; otherwise of nothing */
+	uint64_t id;         /* of the source's node: its inode number, where it has one */
 } WdrCarried;
 
 /* Paths (char *) of files that get other contents on the way (GBytes *). */
@@ -24,12 +26,19 @@ typedef struct {
 	WdrVolume *source;
 	WdrBuilder *builder;           /* NULL: only read */
 	WdrReplacements *replacements; /* NULL: none */
+	const WdrLeave *leave;         /* what is passed over; NULL: nothing */
 	/* Called for each entry, folder by folder in the order of names: the same order for the
 	 * same tree, whatever it lies on. */
 	bool (*record)(void *data, const WdrCarried *carried, GError **error);
 	void *data;
 	WdrProgress total; /* what on_progress is to count up to */
 } WdrCarry;
+
+/* Hashes pieces as they are carried: what lies between them, and unwritten ones, count as zeros. */
+void wdr_hash_piece(WdrHasher *hasher, const WdrPiece *piece, const void *data, uint64_t *pos);
+/* All of a content of `size` bytes. */
+bool wdr_content_hash(WdrContent *content, uint64_t size, WdrHasher *hasher, WdrHash *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 typedef struct WdrCarryCount WdrCarryCount;
 /* Counts bytes that reached the medium; hand wdr_carry_count_done and it to the builder. */

@@ -5,6 +5,8 @@
 #include "move/addresses.h"
 #include "move/edits.h"
 #include "move/layout.h"
+#include "move/measure.h"
+#include "move/running.h"
 #include "move/source.h"
 
 #include <string.h>
@@ -43,6 +45,12 @@ static void add_part(WdrItinerary *it, const WdrSystemPart *from)
 
 /* ---- does it fit ---- */
 
+typedef struct {
+	const WdrWorld *world;
+	const WdrSource *source;
+	const char *scratch;
+} Fitting;
+
 static bool judge_room(
 	WdrItinerary *it, WdrItineraryPart *p, uint64_t capacity, uint64_t need, GError **error)
 {
@@ -60,16 +68,34 @@ static bool judge_room(
 	return false;
 }
 
-static bool fit_ext(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p,
-	const WdrSystemPart *from, const char *scratch, GError **error)
+/* What there is to carry of a part. */
+static bool measure(WdrItinerary *it, const Fitting *f, WdrItineraryPart *p, uint32_t block_size,
+	uint64_t *ret_room, GError **error)
+{
+	const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
+	g_autofree char **patterns = wdr_itinerary_patterns(it);
+	g_autoptr(WdrLeave) leave =
+		wdr_running_leave(f->world, f->source->system, from, patterns, NULL);
+	WdrMeasure m;
+
+	if (!wdr_measure(from->volume, leave, it->left, block_size, &m, error))
+		return false;
+	p->entries = m.entries;
+	p->bytes = m.bytes;
+	*ret_room = m.room;
+	return true;
+}
+
+static bool fit_ext(const Fitting *f, WdrItinerary *it, WdrItineraryPart *p,
+	const WdrSystemPart *from, GError **error)
 {
 	g_auto(WdrExtSpec) spec = { 0 };
 	g_autofree char *left_out = NULL;
-	WdrExtMeasure measure;
+	uint64_t room = 0;
 	uint64_t capacity = 0;
 
-	if (!wdr_ext_volume_measure(from->volume, &measure, error) ||
-		!wdr_ext_spec_like(from->volume, &spec, &left_out, error))
+	if (!wdr_ext_spec_like(wdr_system_part_ext(from), &spec, &left_out, error) ||
+		!measure(it, f, p, spec.block_size, &room, error))
 		return false;
 	if (spec.block_size < it->target.sector_size)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
@@ -77,43 +103,70 @@ static bool fit_ext(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p
 			p->number, spec.block_size, it->target.sector_size);
 	if (left_out)
 		g_ptr_array_add(it->notes, g_steal_pointer(&left_out));
-	p->entries = measure.entries;
-	p->bytes = measure.data_bytes;
-	p->inodes = wdr_ext_spec_inodes(&from->ext, p->to.size, measure.entries);
+	/* Folders and the last blocks of files are written too. */
+	p->bytes = room;
+	p->inodes = wdr_ext_spec_inodes(&from->ext, p->to.size, p->entries);
 	spec.inodes = p->inodes;
 	g_strlcpy(spec.uuid, p->to.uuid, sizeof(spec.uuid));
-	return wdr_ext_spec_capacity(world, &spec, p->to.size, scratch, &capacity, error) &&
-	       judge_room(it, p, capacity, measure.data_bytes, error);
+	return wdr_ext_spec_capacity(f->world, &spec, p->to.size, f->scratch, &capacity, error) &&
+	       judge_room(it, p, capacity, room, error);
 }
 
-static bool fit_fat(const WdrWorld *world, WdrItinerary *it, WdrItineraryPart *p,
-	const WdrSystemPart *from, const char *scratch, GError **error)
+static bool fit_fat(const Fitting *f, WdrItinerary *it, WdrItineraryPart *p,
+	const WdrSystemPart *from, GError **error)
 {
-	WdrFatMeasure measure;
+	WdrFatMeasure all;
 	WdrFatSpec spec;
 	uint64_t capacity = 0;
 	uint64_t need = 0;
+	uint64_t room = 0;
 
 	wdr_fat_spec_like(&from->fat, p->to.size, it->target.sector_size, &spec);
-	if (!wdr_fat_volume_need(from->volume, spec.cluster_bytes, &measure, &need, error) ||
-		!wdr_fat_spec_capacity(world, &spec, p->to.size, scratch, &capacity, error))
+	if (!wdr_fat_volume_need(from->volume, spec.cluster_bytes, &all, &need, error) ||
+		!wdr_fat_spec_capacity(f->world, &spec, p->to.size, f->scratch, &capacity, error) ||
+		!measure(it, f, p, spec.cluster_bytes, &room, error))
 		return false;
-	p->entries = measure.entries + 1;
-	p->bytes = measure.file_bytes;
 	p->cluster_bytes = spec.cluster_bytes;
 	return judge_room(it, p, capacity, need, error);
 }
 
-static bool fit_all(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
-	const char *scratch, GError **error)
+static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 {
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
-		const WdrSystemPart *from = wdr_system_part(source->system, p->number);
+		const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
 		bool is_ext = strcmp(p->fs, "ext4") == 0;
-		if (!(is_ext ? fit_ext(world, it, p, from, scratch, error)
-			     : fit_fat(world, it, p, from, scratch, error)))
+		if (!(is_ext ? fit_ext : fit_fat)(f, it, p, from, error))
 			return false;
+	}
+	return true;
+}
+
+/* ---- what stays behind ---- */
+
+/* A file that has to be put right must not be left behind, nor a folder that it is in. */
+static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
+{
+	g_autofree char **patterns = wdr_itinerary_patterns(it);
+
+	for (guint i = 0; i < it->edits->len; i++) {
+		const WdrEdit *edit = it->edits->pdata[i];
+		const WdrSystemPart *part = wdr_system_part(f->source->system, edit->number);
+		g_autoptr(WdrLeave) leave =
+			wdr_running_leave(f->world, f->source->system, part, patterns, NULL);
+		g_autofree char *path = g_strdup(edit->file);
+		WdrKind kind = WDR_KIND_FILE;
+		for (char *slash = path; slash && *path; kind = WDR_KIND_FOLDER) {
+			if (!edit->is_on_source &&
+				wdr_leave_rule(leave, path, kind) != WDR_LEAVE_CARRIED)
+				return wdr_error_set(error, WDR_ERROR_USAGE,
+					"--leave-behind: /%s names the root or boot partition and must "
+					"come along",
+					edit->file);
+			slash = strrchr(path, '/');
+			if (slash)
+				*slash = '\0';
+		}
 	}
 	return true;
 }
@@ -160,32 +213,43 @@ static bool open_target(
 	return wdr_itinerary_disk_describe(disk, dev, ret, error);
 }
 
-static bool leave_free_bytes(
-	const WdrItinerary *it, const WdrDraftOptions *options, uint64_t *ret, GError **error)
+static bool read_room(
+	const WdrItinerary *it, const WdrDraftOptions *options, WdrLayoutRoom *ret, GError **error)
 {
-	*ret = 0;
-	return !options->leave_free ||
-	       wdr_parse_size(options->leave_free, it->target.size, ret, error);
+	if (options->boot_size && strchr(options->boot_size, '%'))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--boot-size is a size like 512M, not '%s'", options->boot_size);
+	return (!options->leave_free || wdr_parse_size(options->leave_free, it->target.size,
+						&ret->leave_free, error)) &&
+	       (!options->boot_size ||
+		       wdr_parse_size(options->boot_size, 0, &ret->boot_size, error));
 }
 
 static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
 	const WdrDraftOptions *options, const char *scratch, GError **error)
 {
-	uint64_t leave_free = 0;
+	const Fitting f = { world, source, scratch };
+	WdrLayoutRoom room = { 0 };
 
+	g_ptr_array_unref(it->left);
+	it->left = wdr_left_new(options->leave_behind);
 	for (guint i = 0; i < source->system->parts->len; i++) {
 		const WdrSystemPart *p = source->system->parts->pdata[i];
 		if (it->what == WDR_MOVE_EVERYTHING || p == source->system->root)
 			add_part(it, p);
 	}
-	if (!choose_table(it, options, error) ||
-		!leave_free_bytes(it, options, &leave_free, error) ||
-		!wdr_layout_place(it, leave_free, error) ||
+	if (!choose_table(it, options, error) || !read_room(it, options, &room, error) ||
+		!wdr_layout_place(it, &room, error) ||
 		!wdr_addresses_choose(it, source->system->table->id, options, error) ||
-		!fit_all(world, it, source, scratch, error) ||
-		!wdr_edits_make(it, source->system, options, error))
+		!fit_all(&f, it, error) || !wdr_edits_make(it, source->system, options, error) ||
+		!check_left(&f, it, error))
 		return false;
 	add_notes(it, options);
+	if (wdr_running_is(source->system))
+		g_ptr_array_add(it->notes,
+			g_strdup(
+				"the source is running: what changes while it is carried is carried "
+				"again at the end"));
 	return true;
 }
 
@@ -200,7 +264,9 @@ bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to
 	it->made_by = g_strdup(WDR_VERSION);
 	it->made_at = wdr_world_now(world);
 	it->what = options->what;
-	if (!wdr_disk_find(world, to, &target, error) || !wdr_disk_find(world, from, &disk, error))
+	if (!wdr_leave_check(options->leave_behind, error) ||
+		!wdr_disk_find(world, to, &target, error) ||
+		!wdr_disk_find(world, from, &disk, error))
 		return false;
 	if (!wdr_check_target(world, disk, target, error)) {
 		wdr_disk_free(disk);

@@ -61,6 +61,7 @@ WdrItinerary *wdr_itinerary_new(void)
 	it->edits = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_edit_free);
 	it->diffs = g_ptr_array_new_with_free_func(g_free);
 	it->notes = g_ptr_array_new_with_free_func(g_free);
+	it->left = wdr_left_new(NULL);
 	return it;
 }
 
@@ -72,6 +73,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 	g_ptr_array_unref(it->edits);
 	g_ptr_array_unref(it->diffs);
 	g_ptr_array_unref(it->notes);
+	g_ptr_array_unref(it->left);
 	wdr_itinerary_disk_clear(&it->source);
 	wdr_itinerary_disk_clear(&it->target);
 	g_free(it->made_by);
@@ -122,6 +124,15 @@ WdrEdit *wdr_itinerary_edit(
 			return edit;
 	}
 	return NULL;
+}
+
+char **wdr_itinerary_patterns(const WdrItinerary *it)
+{
+	char **patterns = g_new0(char *, it->left->len + 1);
+
+	for (guint i = 0; i < it->left->len; i++)
+		patterns[i] = ((WdrLeft *)it->left->pdata[i])->pattern;
+	return patterns;
 }
 
 WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)

@@ -5,6 +5,7 @@
 
 #include "boot/edit.h"
 #include "boot/system.h"
+#include "move/leave.h"
 
 /* A disk as it was when the itinerary was drawn; it is refused for any other. */
 typedef struct {
@@ -56,6 +57,7 @@ typedef struct {
 	GPtrArray *edits; /* WdrEdit */
 	GPtrArray *diffs; /* char *, one an edit, for reading */
 	GPtrArray *notes; /* char * */
+	GPtrArray *left;  /* WdrLeft: what stays behind, one for each pattern */
 } WdrItinerary;
 
 WdrItinerary *wdr_itinerary_new(void);
@@ -68,11 +70,16 @@ WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /
 WdrEdit *wdr_itinerary_edit(
 	const WdrItinerary *it, unsigned number, const char *file, bool is_on_source);
 
+/* The patterns of what stays behind, NULL-ended; strings are borrowed, the list is the caller's. */
+char **wdr_itinerary_patterns(const WdrItinerary *it);
+
 /* What the user asked for. */
 typedef struct {
 	WdrWhat what;
-	WdrTableKind table;     /* NONE: as on the source */
-	const char *leave_free; /* a size or a percentage; NULL: nothing */
+	WdrTableKind table;        /* NONE: as on the source */
+	const char *leave_free;    /* a size or a percentage; NULL: nothing */
+	const char *boot_size;     /* of the boot partition; NULL: as on the source */
+	char *const *leave_behind; /* patterns, see move/leave.h; NULL: none */
 	bool has_name_by;
 	WdrAddressKind name_by;
 	bool keep_addresses;

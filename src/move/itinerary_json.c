@@ -69,6 +69,19 @@ static json_t *edit_to_json(const WdrEdit *e, const char *diff)
 		"loader_image", e->is_image, "xxh128", hash, "changes", splices, "diff", diff);
 }
 
+static json_t *left_to_json(const GPtrArray *left)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < left->len; i++) {
+		const WdrLeft *l = left->pdata[i];
+		json_array_append_new(
+			list, json_pack("{s:o, s:I, s:I}", "pattern", text(l->pattern), "entries",
+				      (json_int_t)l->entries, "bytes", (json_int_t)l->bytes));
+	}
+	return list;
+}
+
 static json_t *texts_to_json(const GPtrArray *texts)
 {
 	json_t *list = json_array();
@@ -89,13 +102,13 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 		json_array_append_new(
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}", "format",
-			FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by,
-			"made_at", (json_int_t)it->made_at, "source", disk_to_json(&it->source),
-			"target", disk_to_json(&it->target), "table",
-			wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions",
-			parts, "edits", edits, "notes", texts_to_json(it->notes));
+	g_autoptr(json_t) root = json_pack(
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o}", "format",
+		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
+		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
+		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
+		it->table_id, "partitions", parts, "edits", edits, "left_behind",
+		left_to_json(it->left), "notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -326,30 +339,54 @@ static bool check_whole(WdrItinerary *it, GError **error)
 	return roots == 1 ? true : bad(error, "it has no root partition, or several");
 }
 
-static bool lists_from_json(
-	WdrItinerary *it, json_t *parts, json_t *edits, json_t *notes, GError **error)
+static bool left_from_json(WdrItinerary *it, json_t *json, GError **error)
+{
+	const char *pattern = NULL;
+	json_int_t entries = 0, bytes = 0;
+	json_error_t e;
+
+	if (json_unpack_ex(json, &e, 0, "{s:s, s:I, s:I}", "pattern", &pattern, "entries", &entries,
+		    "bytes", &bytes) != 0)
+		return unpack_failed(error, "what is left behind", &e);
+	char *patterns[] = { (char *)pattern, NULL };
+	if (entries < 0 || bytes < 0 || !wdr_leave_check(patterns, NULL))
+		return bad(error, "what is left behind");
+	WdrLeft *left = g_new0(WdrLeft, 1);
+	*left = (WdrLeft){ g_strdup(pattern), (uint64_t)entries, (uint64_t)bytes };
+	g_ptr_array_add(it->left, left);
+	return true;
+}
+
+static bool each_from_json(WdrItinerary *it, json_t *list,
+	bool (*take)(WdrItinerary *it, json_t *item, GError **error), GError **error)
 {
 	json_t *item = NULL;
 	size_t i = 0;
 
-	if (!json_is_array(parts) || !json_is_array(edits) || !json_is_array(notes))
+	if (!json_is_array(list))
 		return bad(error, "a list is missing");
-	json_array_foreach(parts, i, item)
+	json_array_foreach(list, i, item)
 	{
-		if (!part_from_json(it, item, error))
+		if (!take(it, item, error))
 			return false;
-	}
-	json_array_foreach(edits, i, item)
-	{
-		if (!edit_from_json(it, item, error))
-			return false;
-	}
-	json_array_foreach(notes, i, item)
-	{
-		if (json_is_string(item))
-			g_ptr_array_add(it->notes, g_strdup(json_string_value(item)));
 	}
 	return true;
+}
+
+static bool note_from_json(WdrItinerary *it, json_t *item, GError **error)
+{
+	if (!json_is_string(item))
+		return bad(error, "a note is no text");
+	g_ptr_array_add(it->notes, g_strdup(json_string_value(item)));
+	return true;
+}
+
+static bool lists_from_json(WdrItinerary *it, json_t *root, GError **error)
+{
+	return each_from_json(it, json_object_get(root, "partitions"), part_from_json, error) &&
+	       each_from_json(it, json_object_get(root, "edits"), edit_from_json, error) &&
+	       each_from_json(it, json_object_get(root, "left_behind"), left_from_json, error) &&
+	       each_from_json(it, json_object_get(root, "notes"), note_from_json, error);
 }
 
 static bool check_format(json_t *root, GError **error)
@@ -369,7 +406,7 @@ static bool check_format(json_t *root, GError **error)
 bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **ret, GError **error)
 {
 	const char *made_by = NULL, *table = NULL, *table_id = NULL, *what = NULL;
-	json_t *source = NULL, *target = NULL, *parts = NULL, *edits = NULL, *notes = NULL;
+	json_t *source = NULL, *target = NULL;
 	json_int_t made_at = 0;
 	json_error_t e;
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
@@ -381,10 +418,9 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 			e.text);
 	if (!check_format(root, error))
 		return false;
-	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o}",
-		    "what", &what, "made_by", &made_by, "made_at", &made_at, "source", &source,
-		    "target", &target, "table", &table, "table_id", &table_id, "partitions", &parts,
-		    "edits", &edits, "notes", &notes) != 0)
+	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s}", "what", &what,
+		    "made_by", &made_by, "made_at", &made_at, "source", &source, "target", &target,
+		    "table", &table, "table_id", &table_id) != 0)
 		return unpack_failed(error, "the outermost object", &e);
 	it->made_by = g_strdup(made_by);
 	it->made_at = made_at;
@@ -395,7 +431,7 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 		return bad(error, "what it moves");
 	if (!disk_from_json(source, "source", &it->source, error) ||
 		!disk_from_json(target, "target", &it->target, error) ||
-		!lists_from_json(it, parts, edits, notes, error) || !check_whole(it, error))
+		!lists_from_json(it, root, error) || !check_whole(it, error))
 		return false;
 	*ret = g_steal_pointer(&it);
 	return true;

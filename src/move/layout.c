@@ -46,24 +46,36 @@ static uint64_t first_start(const WdrItinerary *it)
 	return MAX(wdr_round_up(kept, WDR_ALIGN_BYTES), WDR_ALIGN_BYTES);
 }
 
-static uint64_t fixed_bytes(const WdrItinerary *it)
+/* Size of a partition that does not fill the rest. */
+static uint64_t fixed_size(
+	const WdrItinerary *it, const WdrItineraryPart *p, const WdrLayoutRoom *room)
+{
+	uint64_t size =
+		p->role == WDR_ROLE_BOOT && room->boot_size ? room->boot_size : p->from.size;
+
+	return wdr_round_up(size, it->target.sector_size);
+}
+
+static uint64_t fixed_bytes(const WdrItinerary *it, const WdrLayoutRoom *room)
 {
 	uint64_t sum = 0;
 
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
-		sum += p->role == WDR_ROLE_ROOT ? 0 : wdr_round_up(p->from.size, WDR_ALIGN_BYTES);
+		sum += p->role == WDR_ROLE_ROOT
+			       ? 0
+			       : wdr_round_up(fixed_size(it, p, room), WDR_ALIGN_BYTES);
 	}
 	return sum;
 }
 
-bool wdr_layout_place(WdrItinerary *it, uint64_t leave_free, GError **error)
+bool wdr_layout_place(WdrItinerary *it, const WdrLayoutRoom *room, GError **error)
 {
 	uint64_t end = wdr_table_usable_end(it->table, it->target.size, it->target.sector_size);
 	uint64_t at = first_start(it);
-	uint64_t need = at + fixed_bytes(it);
+	uint64_t need = at + fixed_bytes(it, room);
 
-	end = wdr_round_down(end > leave_free ? end - leave_free : 0, WDR_ALIGN_BYTES);
+	end = wdr_round_down(end > room->leave_free ? end - room->leave_free : 0, WDR_ALIGN_BYTES);
 	if (end < need + ROOT_MIN_BYTES) {
 		g_autofree char *missing = wdr_format_size(need + ROOT_MIN_BYTES - end);
 		wdr_error_set(error, WDR_ERROR_NO_SPACE,
@@ -72,12 +84,9 @@ bool wdr_layout_place(WdrItinerary *it, uint64_t leave_free, GError **error)
 	}
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
-		uint64_t room = wdr_round_up(p->from.size, WDR_ALIGN_BYTES);
 		p->to.start = at;
-		p->to.size = p->role == WDR_ROLE_ROOT
-				     ? end - need
-				     : wdr_round_up(p->from.size, it->target.sector_size);
-		at += p->role == WDR_ROLE_ROOT ? end - need : room;
+		p->to.size = p->role == WDR_ROLE_ROOT ? end - need : fixed_size(it, p, room);
+		at += wdr_round_up(p->to.size, WDR_ALIGN_BYTES);
 	}
 	return true;
 }

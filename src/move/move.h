@@ -10,13 +10,32 @@
  * Where root has the boot files with it, or is moved alone, it is the one that comes last. */
 #pragma once
 
+#include "move/difference.h"
 #include "move/itinerary.h"
+
+/* One thing that changed on the source after it was carried. */
+typedef struct {
+	unsigned partition;
+	WdrDiffKind kind;
+	char *path;
+	char *from; /* it was renamed: its old path */
+	bool is_folder;
+} WdrCaught;
+
+typedef struct {
+	GPtrArray *changes;   /* WdrCaught, pass by pass; NULL: nobody looked */
+	GPtrArray *unsettled; /* WdrCaught: what the last pass found, and may still change */
+	unsigned passes;
+	uint64_t bytes; /* contents carried */
+} WdrCaughtUp;
+void wdr_caught_up_clear(WdrCaughtUp *c);
 
 typedef struct {
 	uint64_t entries, bytes;  /* carried and found again */
 	double carry_s, verify_s; /* seconds */
 	bool has_changed_source;  /* boot files of it, with --what root */
-	char *state;              /* the folder with itinerary, logbook and packing lists */
+	WdrCaughtUp caught_up;
+	char *state; /* the folder with itinerary, logbook and packing lists */
 } WdrMoveResult;
 void wdr_move_result_clear(WdrMoveResult *r);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)

@@ -1,28 +1,37 @@
 /* The packing list: every entry that was carried, in the order of the walk, on disk while it grows.
  *
- * Text, one line an entry, fields separated by tabs; the first line is the header:
- *   wanderitas-packing-list/1
- *   KIND MODE UID GID SIZE MTIME CONTENT METADATA PATH [LINK]
+ * Text, one line an entry, fields separated by tabs; the first line is the header,
+ * with the second at which the walk began:
+ *   wanderitas-packing-list/1 SECONDS
+ *   KIND MODE UID GID SIZE MTIME CTIME ATIME INODE CONTENT METADATA PATH [LINK]
  * KIND is a word (file, folder, symlink, …, or "link": a further name of PATH's content, with LINK
- * the first name); MODE octal; MTIME seconds.nanoseconds; CONTENT the XXH3-128 of a file's bytes,
- * "-" for the rest; METADATA a hash over everything else that is known of the entry (times, xattrs,
- * link target, flags, …). In paths, bytes that could end a field or a line, and backslashes, are
- * \xHH. */
+ * the first name); MODE octal; times are seconds.nanoseconds; INODE is the source's; CONTENT the
+ * XXH3-128 of a file's bytes, "-" for the rest; METADATA a hash over everything else that is known
+ * of the entry (birth time, xattrs, link target, flags, …). In paths, bytes that could end a field
+ * or a line, and backslashes, are \xHH. */
 #pragma once
 
-#include "move/carry.h"
+#include "move/packed.h"
 
 typedef struct WdrPacking WdrPacking;
 
 /* Starts a list; replaces an old one. */
-bool wdr_packing_create(
-	const char *path, WdrPacking **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+int64_t wdr_packing_begun(const WdrPacking *p);
+bool wdr_packing_put(
+	WdrPacking *p, const WdrPacked *packed, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* As WdrCarry.record, with the list as data: writes the entry's line. */
 bool wdr_packing_record(void *packing, const WdrCarried *carried, GError **error);
 /* On the medium, complete. */
 bool wdr_packing_finish(WdrPacking *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The next entry of a list that was opened; borrowed until the next call; NULL after the last. */
+bool wdr_packing_next(
+	WdrPacking *p, const WdrPacked **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* It shall be the next one once more. */
+void wdr_packing_back(WdrPacking *p);
 /* As WdrCarry.record: the entry must be the list's next one, in every respect. A /lost+found that
  * the list does not have is passed over. */
 bool wdr_packing_compare(void *packing, const WdrCarried *carried, GError **error);

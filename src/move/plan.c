@@ -35,6 +35,7 @@ typedef struct {
 struct WdrPlan {
 	WdrVolume *source;
 	WdrReplacements *replacements;
+	const WdrLeave *leave;
 	int64_t now;
 	GPtrArray *stack;  /* Pending, the next last */
 	GHashTable *links; /* id -> Link, until all names were seen */
@@ -179,12 +180,13 @@ static void link_free(void *data)
 	g_free(data);
 }
 
-WdrPlan *wdr_plan_new(WdrVolume *source, WdrReplacements *replacements, int64_t now)
+WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now)
 {
 	WdrPlan *p = g_new0(WdrPlan, 1);
 
-	p->source = source;
-	p->replacements = replacements;
+	p->source = carry->source;
+	p->replacements = carry->replacements;
+	p->leave = carry->leave;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
 	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, link_free);
@@ -213,9 +215,24 @@ void wdr_plan_free(WdrPlan *p)
 	g_free(p);
 }
 
+static char *path_in(const char *folder, const char *name)
+{
+	return *folder ? g_strconcat(folder, "/", name, NULL) : g_strdup(name);
+}
+
+static bool is_left_behind(const WdrPlan *p, const WdrName *name)
+{
+	g_autofree char *path = p->leave ? path_in(p->folder.at->path, name->name) : NULL;
+
+	return path && wdr_leave_rule(p->leave, path, name->kind) != WDR_LEAVE_CARRIED;
+}
+
 static bool collect(void *data, const WdrName *name, GError **error)
 {
 	WdrPlan *p = data;
+
+	if (is_left_behind(p, name))
+		return wdr_stop_check(error);
 	Found found = { g_string_chunk_insert(p->folder.names, name->name), name->id, name->links,
 		name->kind, NULL };
 
@@ -231,15 +248,21 @@ static int by_name(const void *a, const void *b)
 	return strcmp(((const Found *)a)->name, ((const Found *)b)->name);
 }
 
-/* A damaged folder can name the same thing twice; which of the two would be carried is chance. */
+/* A damaged folder can name the same thing twice; which of the two would be carried is chance. One
+ * that changes while it is read may show a name before and after it was replaced. */
 static bool check_names(const WdrPlan *p, GError **error)
 {
-	for (guint i = 1; i < p->folder.found->len; i++) {
+	for (guint i = 1; i < p->folder.found->len;) {
 		const Found *f = &g_array_index(p->folder.found, Found, i);
-		if (strcmp(f->name, f[-1].name) == 0)
+		bool is_twice = strcmp(f->name, f[-1].name) == 0;
+		if (is_twice && !p->source->is_changing)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
 				"%s: the name %s/%s is there twice", wdr_volume_name(p->source),
 				p->folder.at->path, f->name);
+		if (is_twice)
+			g_array_remove_index(p->folder.found, i);
+		else
+			i++;
 	}
 	return true;
 }
@@ -266,6 +289,12 @@ static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
 	g_array_append_val(p->folder.serials, serial);
 }
 
+/* What a changing source had a moment ago and has no more is no error. */
+static bool is_gone(const WdrPlan *p, const GError *error)
+{
+	return p->source->is_changing && wdr_errno_is_gone(wdr_error_get_errno(error));
+}
+
 static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
@@ -287,8 +316,11 @@ static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
 			"%s: folders lie more than %d deep at %s", wdr_volume_name(p->source),
 			DEPTH_MAX, at->path);
 	WdrNode node = { at->id, at->path };
-	if (!wdr_volume_list(p->source, &node, collect, p, error))
+	g_autoptr(GError) local = NULL;
+	if (!wdr_volume_list(p->source, &node, collect, p, &local) && !is_gone(p, local)) {
+		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
+	}
 	if (p->folder.found->len > 1)
 		qsort(p->folder.found->data, p->folder.found->len, sizeof(Found), by_name);
 	if (!check_names(p, error))
@@ -332,20 +364,55 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 	       wdr_volume_open(p->source, &node, &job->entry, &job->content, error);
 }
 
-static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, uint64_t id, GError **error)
+/* Its name is in a folder's list already, so something of this kind must stand there until the pass
+ * that carries what changed takes it away again. */
+static void stand_in(const WdrPlan *p, WdrKind kind, WdrEntry *ret)
 {
-	WdrNode node = { id, job->path };
+	WdrTime now = { p->now, 0 };
+
+	wdr_entry_clear(ret);
+	*ret = (WdrEntry){
+		.kind = kind, .links = 1, .atime = now, .mtime = now, .ctime = now, .crtime = now
+	};
+	if (kind == WDR_KIND_SYMLINK) {
+		ret->target = g_strdup("gone");
+		ret->size = strlen(ret->target);
+	}
+}
+
+static bool look_at(WdrPlan *p, const Found *f, WdrJob *job, GError **error)
+{
+	WdrNode node = { f->id, job->path };
+	g_autoptr(GError) local = NULL;
+
+	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) && !is_gone(p, local)) {
+		g_propagate_error(error, g_steal_pointer(&local));
+		return false;
+	}
+	if (!p->source->is_changing)
+		return true;
+	if (local || job->entry.kind != f->kind)
+		stand_in(p, f->kind, &job->entry);
+	/* The list of names was made from what was told then. */
+	if (f->kind != WDR_KIND_FOLDER)
+		job->entry.links = f->links;
+	return true;
+}
+
+static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const Found *f, GError **error)
+{
 	WdrWindowStep step = { false, w->jobs->len };
 
 	g_ptr_array_add(w->jobs, job);
 	g_array_append_val(w->order, step);
-	if (!wdr_volume_stat(p->source, &node, &job->entry, error))
+	job->id = f->id;
+	if (!look_at(p, f, job, error))
 		return false;
-	if (job->entry.kind != WDR_KIND_FOLDER && job->entry.links > 1)
-		count_link(p, id, job->path, &job->link_to);
+	if (f->kind != WDR_KIND_FOLDER && f->links > 1)
+		count_link(p, f->id, job->path, &job->link_to);
 	if (job->entry.kind != WDR_KIND_FILE || job->link_to)
 		return true;
-	if (!open_content(p, id, job, error))
+	if (!open_content(p, f->id, job, error))
 		return false;
 	if (job->content)
 		g_ptr_array_add(w->by_place, job);
@@ -369,11 +436,10 @@ static bool take_name(WdrPlan *p, WdrWindow *w, uint64_t *bytes, GError **error)
 	const Pending *at = p->folder.at;
 	const Found *f = &g_array_index(p->folder.found, Found, p->folder.next);
 	uint64_t serial = g_array_index(p->folder.serials, uint64_t, p->folder.next);
-	char *path = *at->path ? g_strconcat(at->path, "/", f->name, NULL) : g_strdup(f->name);
-	WdrJob *job = new_job(path, serial, at->serial);
+	WdrJob *job = new_job(path_in(at->path, f->name), serial, at->serial);
 
 	p->folder.next++;
-	if (!add_entry(p, w, job, f->id, error))
+	if (!add_entry(p, w, job, f, error))
 		return false;
 	*bytes += job->content ? job->entry.size : 0;
 	return true;
@@ -389,8 +455,7 @@ static void push_folders(WdrPlan *p)
 		if (f->kind != WDR_KIND_FOLDER)
 			continue;
 		Pending *next = g_new0(Pending, 1);
-		next->path =
-			*at->path ? g_strconcat(at->path, "/", f->name, NULL) : g_strdup(f->name);
+		next->path = path_in(at->path, f->name);
 		next->id = f->id;
 		next->serial = g_array_index(p->folder.serials, uint64_t, i - 1);
 		next->parent = at->serial;
@@ -402,12 +467,13 @@ static void push_folders(WdrPlan *p)
 static bool add_root(WdrPlan *p, WdrWindow *w, GError **error)
 {
 	Pending *root = g_new0(Pending, 1);
+	Found found = { .name = "", .id = p->source->root_id, .kind = WDR_KIND_FOLDER };
 
 	root->path = g_strdup("");
 	root->id = p->source->root_id;
 	g_ptr_array_add(p->stack, root);
 	p->has_root = true;
-	return add_entry(p, w, new_job(g_strdup(""), 0, 0), root->id, error);
+	return add_entry(p, w, new_job(g_strdup(""), 0, 0), &found, error);
 }
 
 bool wdr_plan_next(WdrPlan *p, WdrWindow **ret, GError **error)

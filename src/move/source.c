@@ -4,6 +4,7 @@
 #include "base/io.h"
 #include "base/stop.h"
 #include "base/text.h"
+#include "move/running.h"
 
 #include <fcntl.h>
 #include <string.h>
@@ -152,7 +153,7 @@ static bool check_part(
 	if (p->partition->is_extended || p->partition->is_logical)
 		return wdr_error_set(
 			error, WDR_ERROR_UNSUPPORTED, "logical partitions cannot be carried yet");
-	if (strcmp(type, "vfat") == 0) {
+	if (strcmp(type, "vfat") == 0 && p->volume) {
 		WdrFatMeasure measure;
 		return wdr_fat_volume_check(p->volume, &measure, error);
 	}
@@ -162,6 +163,9 @@ static bool check_part(
 		wdr_error_hint(error, "so far FAT and ext4 volumes can be carried");
 		return false;
 	}
+	/* What is mounted is in the kernel's care: on the disk it is never whole. */
+	if (p->volume->is_changing)
+		return true;
 	if (p->ext.needs_recovery && !recover(world, s, p, notes, error))
 		return false;
 	return wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
@@ -221,6 +225,7 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 	s->scratch = g_steal_pointer(&folder);
 	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
 		!wdr_system_read(world, disk, dev, &s->system, error) ||
+		!wdr_running_use(world, disk, s->system, error) ||
 		!look_through(world, s, notes, error)) {
 		wdr_error_hint(error, "nothing was written; the source is only ever read");
 		return false;

@@ -14,6 +14,7 @@ typedef struct {
 
 typedef struct {
 	char *path;
+	uint64_t id; /* of the source's node */
 	WdrEntry entry;
 	uint64_t serial, parent;
 	char *link_to;       /* a further hard link; no content */
@@ -51,7 +52,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWindow, wdr_window_free)
 void wdr_chunk_free(WdrChunk *chunk);
 
 typedef struct WdrPlan WdrPlan;
-WdrPlan *wdr_plan_new(WdrVolume *source, WdrReplacements *replacements, int64_t now);
+/* Source, replacements and what is left behind come from the carry, which is borrowed. */
+WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now);
 void wdr_plan_free(WdrPlan *plan);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPlan, wdr_plan_free)
 /* The next window; *ret NULL after the last one. */

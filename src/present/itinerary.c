@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/text.h"
+#include "present/catchup.h"
 #include "present/diff.h"
 
 #include <string.h>
@@ -113,6 +114,26 @@ static void show_edits(const WdrOut *out, const WdrItinerary *it)
 		fputs("none: every mention stays true\n", out->file);
 }
 
+static void show_left(const WdrOut *out, const WdrItinerary *it)
+{
+	static const WdrColumn columns[] = { { "LEFT BEHIND", false }, { "ENTRIES", true },
+		{ "SIZE", true } };
+	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+
+	for (guint i = 0; i < it->left->len; i++) {
+		const WdrLeft *l = it->left->pdata[i];
+		g_autofree char *pattern = wdr_escape(l->pattern);
+		g_autofree char *entries = g_strdup_printf("%" G_GUINT64_FORMAT, l->entries);
+		g_autofree char *size = wdr_format_size(l->bytes);
+		const char *cells[] = { pattern, entries, size };
+		wdr_grid_row(g, l->entries ? WDR_STYLE_PLAIN : WDR_STYLE_REMARK, cells);
+	}
+	if (it->left->len == 0)
+		return;
+	fputc('\n', out->file);
+	wdr_grid_print(g, out);
+}
+
 static void show_notes(const WdrOut *out, const WdrItinerary *it)
 {
 	if (it->notes->len)
@@ -125,6 +146,7 @@ void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
 {
 	show_ends(out, it);
 	show_parts(out, it);
+	show_left(out, it);
 	show_addresses(out, it);
 	show_edits(out, it);
 	show_notes(out, it);
@@ -162,6 +184,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 		r->entries, bytes, r->carry_s, rate(r->bytes, r->carry_s));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n", r->verify_s,
 		rate(r->bytes, r->verify_s));
+	wdr_present_caught_up(out, &r->caught_up);
 	if (r->has_changed_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  source      the boot files of %s were changed; to put them back:\n"
@@ -178,10 +201,11 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:f, s:f, s:s, s:o}", "format",
-		"wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries, "bytes",
-		(json_int_t)r->bytes, "carry_seconds", r->carry_s, "read_back_seconds", r->verify_s,
-		"state", r->state, "itinerary", json_loads(plan, 0, NULL));
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:f, s:f, s:o, s:s, s:o}",
+		"format", "wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries,
+		"bytes", (json_int_t)r->bytes, "carry_seconds", r->carry_s, "read_back_seconds",
+		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "state",
+		r->state, "itinerary", json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

@@ -137,7 +137,7 @@ static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCarryCo
 	WdrBuildTarget target = { dev, 0, wdr_blockdev_size(dev), scratch, wdr_carry_count_done,
 		count };
 	if (!wdr_ext_builder_new(world, &target, &spec, &builder, error) ||
-		!wdr_packing_create(list, &packing, error))
+		!wdr_packing_create(list, 1000, &packing, error))
 		return false;
 	WdrCarry carry = {
 		.source = from, .builder = builder, .record = wdr_packing_record, .data = packing

@@ -99,36 +99,25 @@ void bench_put_boot_file(const char *image, const char *file, const char *text)
 	SUP_TOOL("mcopy", "-o", "-D", "o", "-i", at, sup_path("put"), path);
 }
 
-/* debugfs knows no offset: the volume is cut out, and put back when it was changed. */
-static void cut_out(const char *image)
+static char *root_volume(const char *image)
 {
-	g_autofree char *command =
-		g_strdup_printf("dd if='%s' of='%s' bs=1M skip=132 conv=sparse status=none", image,
-			sup_path("root.ext"));
-	const char *argv[] = { "sh", "-c", command, NULL };
-
-	sup_tool(argv);
+	return g_strdup_printf("%s?offset=%u", image, (unsigned)ROOT_AT);
 }
 
 char *bench_root_file(const char *image, const char *file)
 {
 	g_autofree char *request = g_strconcat("cat /", file, NULL);
+	g_autofree char *volume = root_volume(image);
 
-	cut_out(image);
-	return SUP_TOOL("debugfs", "-R", request, sup_path("root.ext"));
+	return SUP_TOOL("debugfs", "-R", request, volume);
 }
 
 void bench_change_root(const char *image, const char *const *requests)
 {
-	g_autofree char *command =
-		g_strdup_printf("dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
-			sup_path("root.ext"), image);
-	const char *argv[] = { "sh", "-c", command, NULL };
+	g_autofree char *volume = root_volume(image);
 
-	cut_out(image);
 	for (size_t i = 0; requests[i]; i++)
-		SUP_TOOL("debugfs", "-w", "-R", requests[i], sup_path("root.ext"));
-	sup_tool(argv);
+		SUP_TOOL("debugfs", "-w", "-R", requests[i], volume);
 }
 
 void bench_put_root_file(const char *image, const char *file, const char *text)

@@ -5,8 +5,9 @@ Suite *suite_commands(void);
 Suite *suite_mentions(void);
 Suite *suite_moves(void);
 Suite *suite_readdress(void);
+Suite *suite_running(void);
 Suite *suite_refusals(void);
 Suite *suite_stops(void);
 
-SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_mentions(),
-	suite_refusals(), suite_stops())
+SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
+	suite_mentions(), suite_refusals(), suite_stops())

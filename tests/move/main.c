@@ -4,5 +4,9 @@ Suite *suite_layout(void);
 Suite *suite_itinerary(void);
 Suite *suite_packing(void);
 Suite *suite_carry(void);
+Suite *suite_leave(void);
+Suite *suite_packed(void);
+Suite *suite_apply(void);
 
-SUITE_MAIN(suite_layout(), suite_itinerary(), suite_packing(), suite_carry())
+SUITE_MAIN(suite_layout(), suite_itinerary(), suite_packing(), suite_carry(), suite_leave(),
+	suite_packed(), suite_apply())

@@ -38,6 +38,7 @@ static const char good[] =
 	"  \"loader_image\": false, \"xxh128\": \"0123456789abcdef0123456789abcdef\", \"changes\": [{\"offset\": 5, \"line\": 1,\n"
 	"   \"column\": 6, \"old\": \"PARTUUID=4c1fa2b0-02\", \"new\": \"PARTUUID=deadbeef-02\"}],\n"
 	"  \"diff\": \"--- x\\n\"}],\n"
+	" \"left_behind\": [{\"pattern\": \"/var/cache/*\", \"entries\": 12, \"bytes\": 4096}],\n"
 	" \"notes\": [\"a note\"]}\n";
 
 START_TEST(what_is_read_is_written_again)
@@ -96,7 +97,10 @@ static const struct {
 	{ "PARTUUID=deadbeef-02\"}", "a\\nb\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "PARTUUID=deadbeef-02\"}", "\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "\"notes\": [\"a note\"]", "\"notes\": 5", "a list is missing", WDR_ERROR_FORMAT },
-	{ "\"notes\"", "notes", "line 30", WDR_ERROR_FORMAT },
+	{ "\"notes\"", "notes", "line 31", WDR_ERROR_FORMAT },
+	{ "\"left_behind\"", "\"left\"", "a list is missing", WDR_ERROR_FORMAT },
+	{ "/var/cache/*", "var/cache/*", "what is left behind", WDR_ERROR_FORMAT },
+	{ "\"entries\": 12", "\"entries\": -1", "what is left behind", WDR_ERROR_FORMAT },
 	{ "\"what\": \"everything\"", "\"what\": \"nothing\"", "what it moves", WDR_ERROR_FORMAT },
 	{ "\"what\": \"everything\"", "\"what\": \"boot\"", "what it moves", WDR_ERROR_FORMAT },
 	{ "\"on\": \"target\"", "\"on\": \"source\"", "an edit makes no sense", WDR_ERROR_FORMAT },

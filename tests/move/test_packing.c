@@ -15,7 +15,7 @@ static void record(const WdrCarried *entries, size_t n)
 {
 	g_autoptr(WdrPacking) p = NULL;
 
-	sup_ok(wdr_packing_create(sup_path("list"), &p, &error));
+	sup_ok(wdr_packing_create(sup_path("list"), 1000, &p, &error));
 	for (size_t i = 0; i < n; i++)
 		sup_ok(wdr_packing_record(p, &entries[i], &error));
 	sup_ok(wdr_packing_finish(p, &error));

@@ -1,0 +1,303 @@
+#include "move/catchup.h"
+
+#include "base/io.h"
+#include "move/apply.h"
+#include "move/moving.h"
+#include "move/running.h"
+
+#include <string.h>
+#include <sys/stat.h>
+
+static void caught_free(void *data)
+{
+	WdrCaught *c = data;
+
+	g_free(c->path);
+	g_free(c->from);
+	g_free(c);
+}
+
+void wdr_caught_up_clear(WdrCaughtUp *c)
+{
+	g_clear_pointer(&c->changes, g_ptr_array_unref);
+	g_clear_pointer(&c->unsettled, g_ptr_array_unref);
+}
+
+static void caught_up_init(WdrCaughtUp *c)
+{
+	*c = (WdrCaughtUp){ .changes = g_ptr_array_new_with_free_func(caught_free),
+		.unsettled = g_ptr_array_new_with_free_func(caught_free) };
+}
+
+/* ---- what is otherwise ---- */
+
+typedef struct {
+	const WdrItineraryPart *part;
+	GPtrArray *diffs; /* WdrDiff; empty: nothing changed */
+	int64_t begun;
+} Found;
+
+static void found_free(void *data)
+{
+	Found *f = data;
+
+	g_clear_pointer(&f->diffs, g_ptr_array_unref);
+	g_free(f);
+}
+
+/* Files that the target has in an edited form, with what they were made from. */
+static GHashTable *edited_files(const WdrMoving *m, unsigned number)
+{
+	GHashTable *edited = g_hash_table_new(g_str_hash, g_str_equal);
+
+	for (guint i = 0; i < m->it->edits->len; i++) {
+		WdrEdit *edit = m->it->edits->pdata[i];
+		if (edit->number == number && !edit->is_on_source)
+			g_hash_table_insert(edited, edit->file, &edit->before);
+	}
+	return edited;
+}
+
+static WdrDifference difference_of(
+	const WdrMoving *m, const WdrItineraryPart *p, const WdrLeave *leave, GHashTable *edited)
+{
+	return (WdrDifference){ m->world, wdr_moving_source_part(m, p->number)->volume, leave,
+		edited };
+}
+
+static bool find_in_part(WdrMoving *m, const WdrItineraryPart *p, Found *ret, GError **error)
+{
+	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, p);
+	g_autoptr(GHashTable) edited = edited_files(m, p->number);
+	g_autofree char *list = wdr_moving_packing_file(m, p);
+	WdrDifference d = difference_of(m, p, leave, edited);
+	g_autoptr(WdrPacking) packing = NULL;
+
+	ret->part = p;
+	return wdr_packing_open(list, &packing, error) &&
+	       wdr_difference_find(&d, packing, &ret->diffs, &ret->begun, error);
+}
+
+/* All parts; a running FAT is flushed and opened anew before. */
+static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError **error)
+{
+	*ret_count = 0;
+	if (!wdr_running_refresh(m->world, m->source->disk, m->source->system, error))
+		return false;
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		Found *f = g_new0(Found, 1);
+		g_ptr_array_add(found, f);
+		if (!find_in_part(m, m->it->parts->pdata[i], f, error))
+			return false;
+		for (guint k = 0; k < f->diffs->len; k++) {
+			const WdrDiff *diff = f->diffs->pdata[k];
+			*ret_count += diff->kind == WDR_DIFF_EDITED ? 0 : 1;
+		}
+	}
+	return true;
+}
+
+/* ---- carrying it ---- */
+
+static WdrBlockDev *device_of(const WdrMoving *m, const WdrHold *hold, const WdrItineraryPart *p,
+	bool is_medium, uint64_t *ret_offset)
+{
+	bool is_held = hold->part == p;
+
+	*ret_offset = is_held ? 0 : p->to.start;
+	if (is_medium)
+		return is_held ? hold->seen : m->medium;
+	return is_held ? hold->dev : m->target;
+}
+
+static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
+{
+	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, f->part);
+	g_autoptr(GHashTable) edited = edited_files(m, f->part->number);
+	g_autofree char *list = wdr_moving_packing_file(m, f->part);
+	g_autoptr(WdrVolume) volume = NULL;
+	WdrDifference d = difference_of(m, f->part, leave, edited);
+	uint64_t offset = 0;
+	uint64_t bytes = 0;
+	WdrBlockDev *dev = device_of(m, hold, f->part, false, &offset);
+	WdrBuildTarget target = { dev, offset, f->part->to.size, m->source->scratch, NULL, NULL };
+
+	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error) ||
+		!wdr_apply_list(list, f->diffs, f->begun, error))
+		return false;
+	m->result->caught_up.bytes += bytes;
+	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
+	return (hold->part != f->part || wdr_hold_look(hold, error)) &&
+	       wdr_moving_open_volume(f->part, medium, offset, &volume, error) &&
+	       wdr_apply_verify(volume, f->diffs, error) &&
+	       (hold->part == f->part || wdr_moving_check_ext(m, f->part, error));
+}
+
+/* A FAT is small enough to be carried anew. */
+static bool carry_fat_again(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
+{
+	uint64_t offset = 0;
+	WdrBlockDev *dev = device_of(m, hold, f->part, false, &offset);
+
+	if (!wdr_moving_fill(m, f->part, dev, offset, error) ||
+		(hold->part == f->part && !wdr_hold_look(hold, error)))
+		return false;
+	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
+	m->result->caught_up.bytes += f->part->bytes;
+	return wdr_moving_compare(m, f->part, medium, offset, error) &&
+	       wdr_moving_check_fat(m, medium, offset, f->part->to.size, error);
+}
+
+static void tell(WdrCaughtUp *ret, const Found *f)
+{
+	for (guint i = 0; i < f->diffs->len; i++) {
+		const WdrDiff *diff = f->diffs->pdata[i];
+		bool is_removed = diff->kind == WDR_DIFF_REMOVED;
+		WdrCaught *c = g_new0(WdrCaught, 1);
+		c->partition = f->part->number;
+		c->kind = diff->kind;
+		c->path = g_strdup(is_removed ? diff->was.path : diff->now.path);
+		c->from = g_strdup(diff->renamed_from);
+		c->is_folder = (is_removed ? &diff->was : &diff->now)->kind == WDR_KIND_FOLDER;
+		g_ptr_array_add(ret->changes, c);
+	}
+}
+
+static bool carry_changes(WdrMoving *m, WdrHold *hold, GPtrArray *found, GError **error)
+{
+	if (!hold->dev && !wdr_hold_take(m, hold, error))
+		return false;
+	for (guint i = 0; i < found->len; i++) {
+		Found *f = found->pdata[i];
+		if (f->diffs->len == 0)
+			continue;
+		if (!wdr_logbook_step(m->logbook, error, "carrying %u changes to partition %u",
+			    f->diffs->len, f->part->number) ||
+			!(wdr_moving_is_fat(f->part) ? carry_fat_again : apply_to_ext)(
+				m, hold, f, error))
+			return false;
+	}
+	return true;
+}
+
+bool wdr_catchup_passes(WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **error)
+{
+	caught_up_init(ret);
+	for (ret->passes = 0; ret->passes < WDR_PASSES_MAX; ret->passes++) {
+		g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
+		unsigned count = 0;
+		if (!wdr_logbook_step(m->logbook, error, "looking for what changed since") ||
+			!find_all(m, found, &count, error))
+			return false;
+		/* The last look finds what still changes; what it tells of was carried as it was.
+		 */
+		bool is_last = ret->passes + 1 == WDR_PASSES_MAX;
+		for (guint i = 0; i < found->len; i++)
+			tell(ret, found->pdata[i]);
+		if (count == 0)
+			return true;
+		if (!carry_changes(m, hold, found, error))
+			return false;
+		for (guint i = 0; is_last && i < found->len; i++) {
+			WdrCaughtUp last = { .changes = ret->unsettled };
+			tell(&last, found->pdata[i]);
+		}
+	}
+	return true;
+}
+
+/* ---- on its own ---- */
+
+/* The target as the move left it. */
+static WdrItineraryDisk moved_target(const WdrItinerary *it)
+{
+	WdrItineraryDisk disk = it->target;
+
+	disk.table = it->table;
+	disk.table_id = it->table_id;
+	return disk;
+}
+
+static bool check_target_parts(WdrMoving *m, GError **error)
+{
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		g_auto(WdrProbe) probe = { 0 };
+		if (wdr_probe_is_unfinished(m->medium, p->to.start)) {
+			wdr_error_set(error, WDR_ERROR_REFUSED,
+				"%s is the target of an unfinished move", m->it->target.name);
+			wdr_error_hint(error, "run the same move again");
+			return false;
+		}
+		if (!wdr_probe_read(m->medium, p->to.start, p->to.size, &probe, error))
+			return false;
+		if (g_strcmp0(probe.uuid, p->to.uuid) != 0)
+			return wdr_error_set(error, WDR_ERROR_REFUSED,
+				"partition %u of %s is not the one that the move made", p->number,
+				m->it->target.name);
+		if (!wdr_moving_is_fat(p) &&
+			!wdr_ext_change_check(m->medium, p->to.start, p->to.size, error)) {
+			g_prefix_error(error, "%s: partition %u: ", m->it->target.name, p->number);
+			return false;
+		}
+	}
+	return true;
+}
+
+static bool open_logbook(WdrMoving *m, GError **error)
+{
+	g_autofree char *logbook = g_build_filename(m->state, "logbook.jsonl", NULL);
+
+	return wdr_logbook_open(m->world, logbook, &m->logbook, error);
+}
+
+static bool run(WdrMoving *m, GError **error)
+{
+	g_auto(WdrHold) hold = { 0 };
+	WdrItineraryDisk expected = moved_target(m->it);
+
+	return wdr_moving_open_source(m, error) && wdr_moving_open_target(m, &expected, error) &&
+	       check_target_parts(m, error) && open_logbook(m, error) &&
+	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
+	       (!hold.dev || wdr_hold_release(m, &hold, error)) &&
+	       wdr_logbook_done(m->logbook, error);
+}
+
+bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,
+	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
+{
+	WdrMoving m = {
+		.world = world, .it = it, .state = state, .result = ret, .has_begun = ret_has_begun
+	};
+	GError *failure = NULL;
+
+	*ret_has_begun = false;
+	*ret = (WdrMoveResult){ .state = g_strdup(state) };
+	bool is_fine = run(&m, &failure);
+	if (!is_fine && m.logbook)
+		wdr_logbook_stopped(m.logbook, failure->message);
+	wdr_moving_close(&m);
+	if (is_fine)
+		return true;
+	g_propagate_error(error, failure);
+	return false;
+}
+
+char *wdr_catchup_find(const WdrWorld *world)
+{
+	g_autofree char *base = wdr_world_path(world, "/var/lib/wanderitas");
+	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
+	g_autofree char *found = NULL;
+	int64_t newest = 0;
+
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		g_autofree char *itinerary = g_build_filename(base, name, "itinerary.json", NULL);
+		struct stat st;
+		if (stat(itinerary, &st) != 0 || st.st_mtim.tv_sec < newest)
+			continue;
+		newest = st.st_mtim.tv_sec;
+		g_free(found);
+		found = g_build_filename(base, name, NULL);
+	}
+	return g_steal_pointer(&found);
+}

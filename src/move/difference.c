@@ -1,0 +1,239 @@
+#include "move/difference.h"
+
+#include "move/window.h"
+
+#include <string.h>
+
+enum {
+	/* A file that changed this long before it was looked at, or later, may have changed again
+	 * without another change time: the kernel's clock for these ticks every 10 ms at most. */
+	DOUBT_S = 2,
+};
+
+typedef struct {
+	const WdrDifference *d;
+	WdrPacking *list;
+	WdrHasher *hasher;
+	GPtrArray *diffs;
+	GHashTable *removed; /* &id -> WdrDiff, files only */
+	GHashTable *remade;  /* paths where something else stands now */
+} Search;
+
+const char *wdr_diff_name(WdrDiffKind kind)
+{
+	static const char *const names[] = { "removed", "new", "changed", "metadata", "metadata",
+		"edited" };
+
+	return names[kind];
+}
+
+static void diff_free(void *data)
+{
+	WdrDiff *diff = data;
+
+	wdr_packed_clear(&diff->was);
+	wdr_packed_clear(&diff->now);
+	g_free(diff->renamed_from);
+	g_free(diff);
+}
+
+static WdrPacked copy_of(const WdrPacked *p)
+{
+	WdrPacked copy = *p;
+
+	copy.path = g_strdup(p->path);
+	copy.link = g_strdup(p->link);
+	return copy;
+}
+
+static WdrDiff *add(Search *s, WdrDiffKind kind, const WdrPacked *was, const WdrPacked *now)
+{
+	WdrDiff *diff = g_new0(WdrDiff, 1);
+
+	diff->kind = kind;
+	if (was)
+		diff->was = copy_of(was);
+	if (now)
+		diff->now = copy_of(now);
+	g_ptr_array_add(s->diffs, diff);
+	return diff;
+}
+
+static void add_removed(Search *s, const WdrPacked *was)
+{
+	WdrDiff *diff = add(s, WDR_DIFF_REMOVED, was, NULL);
+
+	if (!was->is_link && was->kind == WDR_KIND_FILE)
+		g_hash_table_insert(s->removed, &diff->was.id, diff);
+}
+
+/* ---- one entry ---- */
+
+static bool is_same_time(WdrTime a, WdrTime b)
+{
+	return a.sec == b.sec && a.nsec == b.nsec;
+}
+
+static bool is_doubtful(const Search *s, WdrTime changed)
+{
+	return changed.sec >= wdr_packing_begun(s->list) - DOUBT_S;
+}
+
+static bool has_other_metadata(const WdrPacked *was, const WdrPacked *now)
+{
+	return was->mode != now->mode || was->uid != now->uid || was->gid != now->gid ||
+	       !is_same_time(was->mtime, now->mtime) || !is_same_time(was->ctime, now->ctime) ||
+	       !wdr_hash_equal(was->metadata, now->metadata);
+}
+
+static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked *was,
+	WdrPacked *now, WdrJob *job, GError **error)
+{
+	WdrHash hash = wdr_hash("", 0);
+
+	if (job->content &&
+		!wdr_content_hash(job->content, job->entry.size, s->hasher, &hash, error))
+		return false;
+	if (!wdr_hash_equal(hash, *made_from))
+		add(s, WDR_DIFF_EDITED, was, now);
+	return true;
+}
+
+static bool compare_file(
+	Search *s, const WdrPacked *was, WdrPacked *now, WdrJob *job, GError **error)
+{
+	const WdrHash *made_from =
+		s->d->edited ? g_hash_table_lookup(s->d->edited, now->path) : NULL;
+	bool is_same = was->size == now->size && was->id == now->id &&
+		       is_same_time(was->mtime, now->mtime) && is_same_time(was->ctime, now->ctime);
+
+	if (made_from)
+		return compare_edited(s, made_from, was, now, job, error);
+	now->content = was->content;
+	if (is_same && !is_doubtful(s, now->ctime))
+		return true;
+	bool is_other = was->size != now->size ||
+			(was->id == now->id && !is_same_time(was->mtime, now->mtime));
+	if (!is_other && job->content) {
+		if (!wdr_content_hash(
+			    job->content, job->entry.size, s->hasher, &now->content, error))
+			return false;
+		is_other = !wdr_hash_equal(now->content, was->content);
+	}
+	if (is_other)
+		add(s, WDR_DIFF_CONTENT, was, now);
+	else if (!is_same || has_other_metadata(was, now))
+		add(s, WDR_DIFF_METADATA, was, now);
+	return true;
+}
+
+/* The same path, then and now. */
+static bool compare(Search *s, const WdrPacked *was, WdrPacked *now, WdrJob *job, GError **error)
+{
+	bool is_same_kind = was->is_link == now->is_link && g_strcmp0(was->link, now->link) == 0 &&
+			    (was->is_link || was->kind == now->kind);
+	/* What a link points to, a device's numbers: there is nothing to keep of such an inode. */
+	bool is_remade = was->is_link
+				 ? g_hash_table_contains(s->remade, was->link)
+				 : was->kind != WDR_KIND_FILE && was->kind != WDR_KIND_FOLDER &&
+					   !wdr_hash_equal(was->metadata, now->metadata);
+
+	if (!is_same_kind || is_remade) {
+		add_removed(s, was);
+		const WdrDiff *diff = add(s, WDR_DIFF_NEW, NULL, now);
+		g_hash_table_add(s->remade, diff->now.path);
+		return true;
+	}
+	if (!was->is_link && was->kind == WDR_KIND_FILE)
+		return compare_file(s, was, now, job, error);
+	if (has_other_metadata(was, now) || was->size != now->size || was->id != now->id)
+		add(s, was->is_link ? WDR_DIFF_LINE : WDR_DIFF_METADATA, was, now);
+	return true;
+}
+
+/* ---- the walk ---- */
+
+/* All that the list has before this path is gone. */
+static bool pass_removed(Search *s, const char *path, const WdrPacked **ret, GError **error)
+{
+	for (;;) {
+		if (!wdr_packing_next(s->list, ret, error))
+			return false;
+		if (!*ret || (path && wdr_packed_order((*ret)->path, path) >= 0))
+			return true;
+		add_removed(s, *ret);
+	}
+}
+
+static bool look_at(Search *s, WdrJob *job, GError **error)
+{
+	WdrCarried carried = { job->path, &job->entry, job->link_to, { 0, 0 }, job->id };
+	g_auto(WdrPacked) now = { 0 };
+	const WdrPacked *was = NULL;
+
+	wdr_packed_describe(s->hasher, &carried, &now);
+	if (!pass_removed(s, job->path, &was, error))
+		return false;
+	if (was && strcmp(was->path, job->path) == 0)
+		return compare(s, was, &now, job, error);
+	if (was)
+		wdr_packing_back(s->list);
+	add(s, WDR_DIFF_NEW, NULL, &now);
+	return true;
+}
+
+/* The same file under another name, untouched since it was carried. */
+static void note_renames(Search *s)
+{
+	for (guint i = 0; i < s->diffs->len; i++) {
+		WdrDiff *diff = s->diffs->pdata[i];
+		bool is_file = diff->kind == WDR_DIFF_NEW && !diff->now.is_link &&
+			       diff->now.kind == WDR_KIND_FILE;
+		WdrDiff *from = is_file ? g_hash_table_lookup(s->removed, &diff->now.id) : NULL;
+		if (!from || from->was.size != diff->now.size ||
+			!is_same_time(from->was.mtime, diff->now.mtime) ||
+			is_doubtful(s, diff->now.mtime))
+			continue;
+		diff->renamed_from = g_strdup(from->was.path);
+		diff->now.content = from->was.content;
+		g_hash_table_remove(s->removed, &diff->now.id);
+	}
+}
+
+static bool walk(Search *s, WdrPlan *plan, GError **error)
+{
+	const WdrPacked *rest = NULL;
+
+	for (;;) {
+		g_autoptr(WdrWindow) w = NULL;
+		if (!wdr_plan_next(plan, &w, error))
+			return false;
+		if (!w)
+			return pass_removed(s, NULL, &rest, error);
+		for (guint i = 0; i < w->jobs->len; i++) {
+			if (!look_at(s, w->jobs->pdata[i], error))
+				return false;
+		}
+	}
+}
+
+bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **ret,
+	int64_t *ret_begun, GError **error)
+{
+	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
+	g_autoptr(GPtrArray) diffs = g_ptr_array_new_with_free_func(diff_free);
+	g_autoptr(GHashTable) removed = g_hash_table_new(g_int64_hash, g_int64_equal);
+	g_autoptr(GHashTable) remade = g_hash_table_new(g_str_hash, g_str_equal);
+	Search s = { d, list, hasher, diffs, removed, remade };
+	WdrCarry carry = { .source = d->source, .leave = d->leave };
+	WdrPlan *plan = wdr_plan_new(&carry, wdr_world_now(d->world));
+
+	*ret_begun = g_get_real_time() / G_USEC_PER_SEC;
+	bool is_fine = walk(&s, plan, error);
+	wdr_plan_free(plan);
+	if (!is_fine)
+		return false;
+	note_renames(&s);
+	*ret = g_steal_pointer(&diffs);
+	return true;
+}

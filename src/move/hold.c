@@ -1,0 +1,96 @@
+/* The part that comes last: its start is kept back until everything else is whole, and a note
+ * stands in its place, so that neither a loader nor anybody else takes the target for a system. */
+#include "move/moving.h"
+
+#include "base/io.h"
+#include "base/stop.h"
+
+#include <string.h>
+#include <unistd.h>
+
+enum { HELD_BYTES = 64 * 1024 };
+
+void wdr_hold_clear(WdrHold *h)
+{
+	g_clear_pointer(&h->dev, wdr_blockdev_free);
+	g_clear_pointer(&h->seen, wdr_blockdev_free);
+}
+
+void wdr_hold_begin(WdrMoving *m, WdrHold *ret)
+{
+	const WdrItineraryPart *p = wdr_moving_last(m->it);
+
+	ret->part = p;
+	ret->dev = wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
+	ret->seen = wdr_blockdev_new_held(m->medium, p->to.start, p->to.size, HELD_BYTES);
+}
+
+bool wdr_hold_put_note(WdrMoving *m, GError **error)
+{
+	uint8_t note[512] = WDR_UNFINISHED_NOTE;
+	const WdrItineraryPart *p = wdr_moving_last(m->it);
+
+	return wdr_blockdev_zero(m->target, p->to.start, HELD_BYTES, error) &&
+	       wdr_blockdev_write(m->target, note, sizeof(note), p->to.start, error) &&
+	       wdr_blockdev_flush(m->target, error);
+}
+
+bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	const WdrItineraryPart *p = wdr_moving_last(m->it);
+
+	wdr_hold_begin(m, ret);
+	*m->has_begun = true;
+	return wdr_blockdev_read(m->medium, head, HELD_BYTES, p->to.start, error) &&
+	       wdr_blockdev_write(ret->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_parttable_write(m->target, m->table, false, error) &&
+	       wdr_hold_put_note(m, error);
+}
+
+bool wdr_hold_look(WdrHold *h, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+
+	return wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_blockdev_write(h->seen, head, HELD_BYTES, 0, error);
+}
+
+static bool write_held(WdrMoving *m, WdrHold *h, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *read_back = g_malloc(HELD_BYTES);
+	const WdrItineraryPart *p = h->part;
+
+	if (!wdr_stop_check(error) ||
+		!wdr_logbook_step(m->logbook, error,
+			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
+						 : "making partition %u whole",
+			p->number) ||
+		!wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) ||
+		!wdr_blockdev_release(h->dev, error) ||
+		!wdr_blockdev_read(m->medium, read_back, HELD_BYTES, p->to.start, error))
+		return false;
+	return memcmp(head, read_back, HELD_BYTES) == 0 ||
+	       wdr_error_set(error, WDR_ERROR_IO,
+		       "%s: the start of partition %u read back is not what was written",
+		       m->it->target.name, p->number);
+}
+
+/* e2fsck wants the real disk, so it comes after the release; a volume that it does not like is
+ * taken back. */
+static bool check_released(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
+	if (wdr_moving_is_fat(p) || wdr_moving_check_ext(m, p, error))
+		return true;
+	(void)!wdr_hold_put_note(m, NULL);
+	return false;
+}
+
+bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
+{
+	return write_held(m, h, error) && check_released(m, h->part, error) &&
+	       wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
+	       wdr_parttable_write(m->target, m->table, true, error) &&
+	       wdr_blockdev_flush(m->target, error);
+}

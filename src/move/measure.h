@@ -1,0 +1,14 @@
+/* What there is to carry of a volume, counted by walking it. */
+#pragma once
+
+#include "move/leave.h"
+
+typedef struct {
+	uint64_t entries;
+	uint64_t bytes; /* contents, holes not counted */
+	uint64_t room;  /* what they and their folders take in blocks of block_size bytes */
+} WdrMeasure;
+
+/* `leave` may be NULL; `left` (WdrLeft, may be NULL) is added to. */
+bool wdr_measure(WdrVolume *v, const WdrLeave *leave, GPtrArray *left, uint32_t block_size,
+	WdrMeasure *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,0 +1,86 @@
+/* A move, or a catching up, under way: what its steps share. Private to src/move. */
+#pragma once
+
+#include "move/carry.h"
+#include "move/logbook.h"
+#include "move/move.h"
+#include "move/source.h"
+
+typedef struct {
+	const WdrWorld *world;
+	const WdrItinerary *it;
+	const char *state;
+	WdrSource *source;
+	WdrBlockDev *target;
+	WdrBlockDev *medium; /* the target, read past the page cache */
+	WdrPartTable *table;
+	WdrLogbook *logbook;
+	WdrMoveResult *result;
+	bool *has_begun;
+} WdrMoving;
+
+void wdr_moving_close(WdrMoving *m);
+
+/* ---- before anything is written (prepare.c) ---- */
+
+/* Opens the source and compares it, and every part of it, with the itinerary. */
+bool wdr_moving_open_source(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Opens the target for writing, which must be the disk that `expected` tells of. */
+bool wdr_moving_open_target(
+	WdrMoving *m, const WdrItineraryDisk *expected, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The edited files of one partition; number 0: all, only to see whether the edits still fit. */
+bool wdr_moving_replacements(WdrMoving *m, unsigned number, WdrReplacements **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_moving_has_source_edits(const WdrItinerary *it);
+
+WdrSystemPart *wdr_moving_source_part(const WdrMoving *m, unsigned number);
+/* The part whose start is written last: a half-done target must not be taken for a system. */
+const WdrItineraryPart *wdr_moving_last(const WdrItinerary *it);
+bool wdr_moving_is_fat(const WdrItineraryPart *p);
+WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p);
+char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p);
+
+/* ---- volumes (volumes.c): at offset of dev, which is the target or a part of it ---- */
+
+bool wdr_moving_fill(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Reads the volume back from the medium and compares it with the packing list. */
+bool wdr_moving_compare(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_moving_open_volume(const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
+	WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_moving_check_fat(WdrMoving *m, WdrBlockDev *dev, uint64_t offset, uint64_t size,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_moving_check_ext(
+	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- the part that comes last (hold.c) ---- */
+
+/* Its first 64 KiB are kept in memory; a note stands on the medium in their place. */
+typedef struct {
+	const WdrItineraryPart *part;
+	WdrBlockDev *dev;  /* the part, for writing */
+	WdrBlockDev *seen; /* the part as the medium has it, with what is held laid over */
+} WdrHold;
+void wdr_hold_clear(WdrHold *h);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrHold, wdr_hold_clear)
+
+/* Of a target on whose last part the note stands already. */
+void wdr_hold_begin(WdrMoving *m, WdrHold *ret);
+/* Of a whole target: writes the table without boot marks, and the note. */
+bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* `seen` shows what is held now. */
+bool wdr_hold_look(WdrHold *h, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Writes what was held, reads it back, checks the volume (a damaged one is taken back), and writes
+ * the table with its boot marks. */
+bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts the note where the last part's start is. */
+bool wdr_hold_put_note(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- what changed meanwhile (catchup.c) ---- */
+
+enum { WDR_PASSES_MAX = 3 };
+/* Passes over the source until one finds nothing, at most WDR_PASSES_MAX. The target's last part is
+ * held by `hold`; when that is empty, it is taken before the first change. */
+bool wdr_catchup_passes(
+	WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

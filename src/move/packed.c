@@ -1,0 +1,271 @@
+#include "move/packed.h"
+
+#include <string.h>
+
+enum { PATH_BYTES_MAX = 1024 * 1024 };
+
+void wdr_packed_clear(WdrPacked *p)
+{
+	g_clear_pointer(&p->path, g_free);
+	g_clear_pointer(&p->link, g_free);
+}
+
+/* ---- from an entry ---- */
+
+static void hash_number(WdrHasher *h, uint64_t value)
+{
+	uint8_t bytes[8];
+
+	for (size_t i = 0; i < sizeof(bytes); i++)
+		bytes[i] = (uint8_t)(value >> (8 * i));
+	wdr_hasher_add(h, bytes, sizeof(bytes));
+}
+
+static void hash_bytes(WdrHasher *h, const void *data, size_t len)
+{
+	hash_number(h, len);
+	if (len > 0)
+		wdr_hasher_add(h, data, len);
+}
+
+static void hash_time(WdrHasher *h, WdrTime t)
+{
+	hash_number(h, (uint64_t)t.sec);
+	hash_number(h, t.nsec);
+}
+
+static WdrHash metadata_hash(WdrHasher *h, const WdrEntry *e)
+{
+	wdr_hasher_reset(h);
+	hash_number(h, e->flags);
+	hash_number(h, e->project);
+	hash_number(h, e->rdev_major);
+	hash_number(h, e->rdev_minor);
+	hash_time(h, e->crtime);
+	hash_bytes(h, e->target, e->target ? strlen(e->target) : 0);
+	for (size_t i = 0; i < e->n_xattrs; i++) {
+		hash_bytes(h, e->xattrs[i].name, strlen(e->xattrs[i].name));
+		hash_bytes(h, e->xattrs[i].value, e->xattrs[i].len);
+	}
+	if (e->fat.is_set) {
+		hash_number(h, e->fat.attributes);
+		hash_bytes(h, e->fat.name, sizeof(e->fat.name));
+	}
+	return wdr_hasher_result(h);
+}
+
+void wdr_packed_describe(WdrHasher *hasher, const WdrCarried *c, WdrPacked *ret)
+{
+	const WdrEntry *e = c->entry;
+	bool has_content = e->kind == WDR_KIND_FILE && e->size > 0 && !c->link_to;
+
+	*ret = (WdrPacked){ .is_link = c->link_to != NULL,
+		.kind = e->kind,
+		.mode = e->mode,
+		.uid = e->uid,
+		.gid = e->gid,
+		.size = e->size,
+		.mtime = e->mtime,
+		.ctime = e->ctime,
+		.atime = e->atime,
+		.id = c->id,
+		.has_content = has_content,
+		.metadata = metadata_hash(hasher, e),
+		.path = g_strdup(c->path),
+		.link = g_strdup(c->link_to) };
+	if (has_content)
+		ret->content = c->content;
+}
+
+/* ---- as a line ---- */
+
+static void append_path(GString *line, const char *path)
+{
+	g_string_append_c(line, '\t');
+	for (const char *c = path; *c; c++) {
+		if ((unsigned char)*c < ' ' || *c == '\\' || *c == 0x7f)
+			g_string_append_printf(line, "\\x%02x", (unsigned)(unsigned char)*c);
+		else
+			g_string_append_c(line, *c);
+	}
+}
+
+static void append_time(GString *line, WdrTime t)
+{
+	g_string_append_printf(line, "\t%" G_GINT64_FORMAT ".%09u", t.sec, t.nsec);
+}
+
+void wdr_packed_to_line(const WdrPacked *p, GString *ret)
+{
+	char content[WDR_HASH_TEXT_LEN + 1] = "-";
+	char metadata[WDR_HASH_TEXT_LEN + 1];
+
+	if (p->has_content)
+		wdr_hash_to_text(p->content, content);
+	wdr_hash_to_text(p->metadata, metadata);
+	g_string_printf(ret, "%s\t%o\t%u\t%u\t%" G_GUINT64_FORMAT,
+		p->is_link ? "link" : wdr_kind_name(p->kind), p->mode, p->uid, p->gid, p->size);
+	append_time(ret, p->mtime);
+	append_time(ret, p->ctime);
+	append_time(ret, p->atime);
+	g_string_append_printf(ret, "\t%" G_GUINT64_FORMAT "\t%s\t%s", p->id, content, metadata);
+	append_path(ret, p->path);
+	if (p->link)
+		append_path(ret, p->link);
+	g_string_append_c(ret, '\n');
+}
+
+static bool parse_number(const char *text, unsigned base, uint64_t max, uint64_t *ret)
+{
+	return g_ascii_string_to_unsigned(text, base, 0, max, ret, NULL);
+}
+
+static bool parse_time(const char *text, WdrTime *ret)
+{
+	const char *point = strchr(text, '.');
+	g_autofree char *seconds = point ? g_strndup(text, (size_t)(point - text)) : NULL;
+	gint64 sec = 0;
+	uint64_t nsec = 0;
+
+	if (!seconds || strlen(point + 1) != 9 ||
+		!g_ascii_string_to_signed(seconds, 10, G_MININT64, G_MAXINT64, &sec, NULL) ||
+		!parse_number(point + 1, 10, 999999999, &nsec))
+		return false;
+	*ret = (WdrTime){ sec, (uint32_t)nsec };
+	return true;
+}
+
+static bool parse_kind(const char *text, WdrPacked *ret)
+{
+	ret->is_link = strcmp(text, "link") == 0;
+	for (WdrKind k = WDR_KIND_FILE; k <= WDR_KIND_SOCKET; k++) {
+		if (strcmp(text, wdr_kind_name(k)) == 0) {
+			ret->kind = k;
+			return true;
+		}
+	}
+	return ret->is_link;
+}
+
+/* NULL: not a path as append_path() writes it. */
+static char *parse_path(const char *text)
+{
+	g_autoptr(GString) path = g_string_new(NULL);
+
+	for (; *text; text++) {
+		if (*text != '\\') {
+			g_string_append_c(path, *text);
+			continue;
+		}
+		int high = text[1] == 'x' ? g_ascii_xdigit_value(text[2]) : -1;
+		int low = high >= 0 ? g_ascii_xdigit_value(text[3]) : -1;
+		if (low < 0 || high * 16 + low == 0)
+			return NULL;
+		g_string_append_c(path, (char)(high * 16 + low));
+		text += 3;
+	}
+	return g_string_free(g_steal_pointer(&path), FALSE);
+}
+
+enum { FIELDS = 12 };
+
+static bool parse_fields(char *const *f, guint n, WdrPacked *ret)
+{
+	uint64_t mode = 0, uid = 0, gid = 0;
+
+	ret->has_content = strcmp(f[9], "-") != 0;
+	if (!parse_kind(f[0], ret) || !parse_number(f[1], 8, 07777, &mode) ||
+		!parse_number(f[2], 10, G_MAXUINT32, &uid) ||
+		!parse_number(f[3], 10, G_MAXUINT32, &gid) ||
+		!parse_number(f[4], 10, G_MAXINT64, &ret->size) || !parse_time(f[5], &ret->mtime) ||
+		!parse_time(f[6], &ret->ctime) || !parse_time(f[7], &ret->atime) ||
+		!parse_number(f[8], 10, G_MAXUINT64, &ret->id) ||
+		(ret->has_content && !wdr_hash_from_text(f[9], &ret->content)) ||
+		!wdr_hash_from_text(f[10], &ret->metadata) || ret->is_link != (n > FIELDS))
+		return false;
+	ret->mode = (uint32_t)mode;
+	ret->uid = (uint32_t)uid;
+	ret->gid = (uint32_t)gid;
+	ret->path = parse_path(f[11]);
+	ret->link = ret->is_link ? parse_path(f[12]) : NULL;
+	return ret->path && (!ret->is_link || ret->link);
+}
+
+bool wdr_packed_from_line(const char *line, WdrPacked *ret, GError **error)
+{
+	g_autofree char *text = g_strdup(line);
+	g_auto(WdrPacked) p = { 0 };
+	size_t len = strcspn(text, "\n");
+
+	text[len] = '\0';
+	g_auto(GStrv) fields = g_strsplit(text, "\t", -1);
+	guint n = g_strv_length(fields);
+	if (len > PATH_BYTES_MAX || n < FIELDS || n > FIELDS + 1 || !parse_fields(fields, n, &p))
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "this is no line of a packing list");
+	*ret = p;
+	p = (WdrPacked){ 0 };
+	return true;
+}
+
+/* ---- comparing ---- */
+
+int wdr_packed_order(const char *a, const char *b)
+{
+	size_t same = 0;
+
+	/* Up to the folder that both are in. */
+	for (size_t i = 0; a[i] && a[i] == b[i]; i++)
+		same = a[i] == '/' ? i + 1 : same;
+	const char *x = a + same;
+	const char *y = b + same;
+	size_t x_len = strcspn(x, "/");
+	size_t y_len = strcspn(y, "/");
+	/* One is the folder that the other is in, or the root. */
+	if (x_len == y_len && strncmp(x, y, x_len) == 0)
+		return (x[x_len] != '\0') - (y[y_len] != '\0');
+	if (*x == '\0' || *y == '\0')
+		return *x ? 1 : -1;
+	/* What is in the folder itself comes before what is in its folders. */
+	bool x_is_below = x[x_len] != '\0';
+	bool y_is_below = y[y_len] != '\0';
+	if (x_is_below != y_is_below)
+		return x_is_below ? 1 : -1;
+	int order = memcmp(x, y, MIN(x_len, y_len));
+	return order ? order : x_len < y_len ? -1 : 1;
+}
+
+static bool is_same_time(WdrTime a, WdrTime b)
+{
+	return a.sec == b.sec && a.nsec == b.nsec;
+}
+
+char *wdr_packed_difference(const WdrPacked *a, const WdrPacked *b)
+{
+	const struct {
+		const char *name;
+		bool differs;
+	} fields[] = {
+		{ "path", strcmp(a->path, b->path) != 0 },
+		{ "kind", a->is_link != b->is_link || (!a->is_link && a->kind != b->kind) },
+		{ "mode", a->mode != b->mode },
+		{ "owner", a->uid != b->uid },
+		{ "group", a->gid != b->gid },
+		{ "size", a->size != b->size },
+		{ "modification time", !is_same_time(a->mtime, b->mtime) },
+		{ "change time", !is_same_time(a->ctime, b->ctime) },
+		{ "access time", !is_same_time(a->atime, b->atime) },
+		{ "content", a->has_content != b->has_content ||
+				     (a->has_content && !wdr_hash_equal(a->content, b->content)) },
+		{ "metadata", !wdr_hash_equal(a->metadata, b->metadata) },
+		{ "link", g_strcmp0(a->link, b->link) != 0 },
+	};
+	GString *words = NULL;
+
+	for (size_t i = 0; i < G_N_ELEMENTS(fields); i++) {
+		if (!fields[i].differs)
+			continue;
+		words = words ? words : g_string_new(NULL);
+		g_string_append_printf(words, "%s%s", words->len ? ", " : "", fields[i].name);
+	}
+	return words ? g_string_free(words, FALSE) : NULL;
+}

@@ -1,0 +1,174 @@
+/* Opening both disks of a move, and making sure that they are those of the itinerary. */
+#include "move/moving.h"
+
+#include "move/running.h"
+
+#include <string.h>
+
+void wdr_moving_close(WdrMoving *m)
+{
+	wdr_source_free(m->source);
+	wdr_blockdev_free(m->medium);
+	wdr_blockdev_free(m->target);
+	wdr_parttable_free(m->table);
+	wdr_logbook_free(m->logbook);
+}
+
+bool wdr_moving_is_fat(const WdrItineraryPart *p)
+{
+	return strcmp(p->fs, "vfat") == 0;
+}
+
+char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p)
+{
+	g_autofree char *name = g_strdup_printf("packing-%u.list", p->number);
+
+	return g_build_filename(m->state, name, NULL);
+}
+
+WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p)
+{
+	g_autofree char **patterns = wdr_itinerary_patterns(m->it);
+
+	return wdr_running_leave(m->world, m->source->system, wdr_moving_source_part(m, p->number),
+		patterns, m->state);
+}
+
+/* Notes that the itinerary does not have already: the source may have changed since. */
+static void tell_notes(const WdrMoving *m, const GPtrArray *notes)
+{
+	for (guint i = 0; i < notes->len; i++) {
+		if (!g_ptr_array_find_with_equal_func(
+			    m->it->notes, notes->pdata[i], g_str_equal, NULL))
+			wdr_world_note(m->world, "%s", (const char *)notes->pdata[i]);
+	}
+}
+
+static bool open_source_disk(WdrMoving *m, GError **error)
+{
+	g_autoptr(GPtrArray) notes = g_ptr_array_new_with_free_func(g_free);
+	g_auto(WdrItineraryDisk) now = { 0 };
+	const char *text = m->it->source.is_image ? m->it->source.path : m->it->source.name;
+	WdrDisk *disk = NULL;
+
+	if (!wdr_disk_find(m->world, text, &disk, error))
+		return false;
+	wdr_world_step(m->world, "looking at the source %s", m->it->source.name);
+	if (!wdr_source_open(m->world, disk, m->state, notes, &m->source, error))
+		return false;
+	tell_notes(m, notes);
+	return wdr_itinerary_disk_describe(m->source->disk, m->source->system->dev, &now, error) &&
+	       wdr_itinerary_check_disk(&m->it->source, &now, "source", error);
+}
+
+const WdrItineraryPart *wdr_moving_last(const WdrItinerary *it)
+{
+	const WdrItineraryPart *root = NULL;
+
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		if (p->role == WDR_ROLE_BOOT)
+			return p;
+		root = p->role == WDR_ROLE_ROOT ? p : root;
+	}
+	return root;
+}
+
+WdrSystemPart *wdr_moving_source_part(const WdrMoving *m, unsigned number)
+{
+	return wdr_system_part(m->source->system, number);
+}
+
+/* Every part is still the volume that it was. */
+static bool check_parts(const WdrMoving *m, GError **error)
+{
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		const WdrSystemPart *s = wdr_moving_source_part(m, p->number);
+		bool is_same =
+			s && s->volume && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
+			(strcmp(p->fs, "vfat") == 0) == (strcmp(s->volume->ops->type, "vfat") == 0);
+		if (!is_same)
+			return wdr_error_set(error, WDR_ERROR_REFUSED,
+				"partition %u of the source is not the volume that the itinerary was drawn for",
+				p->number);
+	}
+	return m->it->what == WDR_MOVE_ROOT || m->it->parts->len == m->source->system->parts->len
+		       ? true
+		       : wdr_error_set(error, WDR_ERROR_REFUSED,
+				 "the source has other partitions than when the itinerary was drawn");
+}
+
+static bool apply_edit(
+	const WdrMoving *m, const WdrEdit *edit, WdrReplacements *into, GError **error)
+{
+	WdrSystemPart *s = wdr_moving_source_part(m, edit->number);
+	g_autofree char *text = NULL;
+	size_t len = 0;
+	GBytes *bytes = NULL;
+
+	if (!s || !s->volume)
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"partition %u of the source, which holds /%s, is gone", edit->number,
+			edit->file);
+	if (!wdr_volume_read_file(s->volume, edit->file, WDR_EDITED_BYTES_MAX, &text, &len, error))
+		return false;
+	if (!text)
+		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
+			edit->file, edit->number);
+	if (!wdr_edit_apply(edit, text, len, &bytes, error))
+		return false;
+	g_hash_table_insert(into, g_strdup(edit->file), bytes);
+	return true;
+}
+
+bool wdr_moving_replacements(WdrMoving *m, unsigned number, WdrReplacements **ret, GError **error)
+{
+	g_autoptr(GHashTable) all = wdr_replacements_new();
+
+	for (guint i = 0; i < m->it->edits->len; i++) {
+		const WdrEdit *edit = m->it->edits->pdata[i];
+		bool is_wanted = number == 0 || (edit->number == number && !edit->is_on_source);
+		if (is_wanted && !apply_edit(m, edit, all, error))
+			return false;
+	}
+	*ret = g_steal_pointer(&all);
+	return true;
+}
+
+bool wdr_moving_has_source_edits(const WdrItinerary *it)
+{
+	for (guint i = 0; i < it->edits->len; i++) {
+		if (((const WdrEdit *)it->edits->pdata[i])->is_on_source)
+			return true;
+	}
+	return false;
+}
+
+bool wdr_moving_open_source(WdrMoving *m, GError **error)
+{
+	g_autoptr(GHashTable) edits = NULL;
+
+	return open_source_disk(m, error) && check_parts(m, error) &&
+	       wdr_moving_replacements(m, 0, &edits, error);
+}
+
+bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)
+{
+	g_autoptr(WdrDisk) disk = NULL;
+	g_auto(WdrItineraryDisk) now = { 0 };
+	const char *text = m->it->target.is_image ? m->it->target.path : m->it->target.name;
+
+	if (!wdr_disk_find(m->world, text, &disk, error) ||
+		!wdr_check_target(m->world, m->source->disk, disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_WRITE, &m->target, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &m->medium, error))
+		return false;
+	if (disk->is_image) {
+		wdr_blockdev_set_sector_size(m->target, m->it->target.sector_size);
+		wdr_blockdev_set_sector_size(m->medium, m->it->target.sector_size);
+	}
+	m->table = wdr_itinerary_table(m->it);
+	return wdr_itinerary_disk_describe(disk, m->target, &now, error) &&
+	       wdr_itinerary_check_disk(expected, &now, "target", error);
+}

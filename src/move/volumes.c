@@ -1,0 +1,127 @@
+/* Filling the new volumes, reading them back, checking them. */
+#include "move/moving.h"
+
+#include "move/packing.h"
+
+#include <string.h>
+#include <unistd.h>
+
+static bool new_ext_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev,
+	uint64_t offset, WdrCarryCount *count, WdrBuilder **ret, GError **error)
+{
+	g_auto(WdrExtSpec) spec = { 0 };
+	g_autofree char *left_out = NULL;
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
+		count };
+
+	if (!wdr_ext_spec_like(wdr_system_part_ext(wdr_moving_source_part(m, p->number)), &spec,
+		    &left_out, error))
+		return false;
+	spec.inodes = p->inodes;
+	g_strlcpy(spec.uuid, p->to.uuid, sizeof(spec.uuid));
+	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
+	return wdr_ext_builder_new(m->world, &target, &spec, ret, error);
+}
+
+static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev,
+	uint64_t offset, WdrCarryCount *count, WdrBuilder **ret, GError **error)
+{
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
+		count };
+	WdrFatSpec spec;
+
+	wdr_fat_spec_like(&wdr_moving_source_part(m, p->number)->fat, p->to.size,
+		m->it->target.sector_size, &spec);
+	spec.serial = wdr_fat_serial_of(p->to.uuid);
+	spec.hidden_sectors = (uint32_t)MIN(p->to.start / m->it->target.sector_size, G_MAXUINT32);
+	spec.made_at = wdr_world_now(m->world);
+	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
+	return wdr_fat_builder_new(m->world, &target, &spec, ret, error);
+}
+
+static double now_s(void)
+{
+	return (double)g_get_monotonic_time() / G_USEC_PER_SEC;
+}
+
+bool wdr_moving_fill(
+	WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	g_autoptr(WdrCarryCount) count = wdr_carry_count_new();
+	g_autoptr(GHashTable) replacements = NULL;
+	g_autoptr(WdrPacking) packing = NULL;
+	g_autoptr(WdrBuilder) builder = NULL;
+	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, p);
+	g_autofree char *list = wdr_moving_packing_file(m, p);
+	double begun = now_s();
+
+	if (!wdr_logbook_step(m->logbook, error, "carrying partition %u (%s, %s)", p->number,
+		    wdr_role_name(p->role), p->fs) ||
+		!wdr_moving_replacements(m, p->number, &replacements, error) ||
+		!(wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
+			m, p, dev, offset, count, &builder, error) ||
+		!wdr_packing_create(list, g_get_real_time() / G_USEC_PER_SEC, &packing, error))
+		return false;
+	WdrCarry carry = { wdr_moving_source_part(m, p->number)->volume, builder, replacements,
+		leave, wdr_packing_record, packing,
+		{ .bytes_total = p->bytes, .entries_total = p->entries } };
+	if (!wdr_carry(m->world, &carry, count, error) || !builder->ops->finish(builder, error) ||
+		!wdr_packing_finish(packing, error))
+		return false;
+	m->result->entries += wdr_packing_entries(packing);
+	m->result->bytes += p->bytes;
+	m->result->carry_s += now_s() - begun;
+	return true;
+}
+
+bool wdr_moving_open_volume(const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
+	WdrVolume **ret, GError **error)
+{
+	return (wdr_moving_is_fat(p) ? wdr_fat_volume_open : wdr_ext_volume_open)(
+		dev, offset, p->to.size, ret, error);
+}
+
+bool wdr_moving_compare(
+	WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	g_autoptr(WdrVolume) volume = NULL;
+	g_autoptr(WdrPacking) packing = NULL;
+	g_autofree char *list = wdr_moving_packing_file(m, p);
+	double begun = now_s();
+
+	if (!wdr_logbook_step(
+		    m->logbook, error, "reading partition %u back from the medium", p->number) ||
+		!wdr_moving_open_volume(p, dev, offset, &volume, error) ||
+		!wdr_packing_open(list, &packing, error))
+		return false;
+	WdrCarry carry = { volume, NULL, NULL, NULL, wdr_packing_compare, packing,
+		{ .bytes_total = p->bytes, .entries_total = p->entries } };
+	if (!wdr_carry(m->world, &carry, NULL, error) || !wdr_packing_compare_end(packing, error))
+		return false;
+	m->result->verify_s += now_s() - begun;
+	return true;
+}
+
+bool wdr_moving_check_fat(
+	WdrMoving *m, WdrBlockDev *dev, uint64_t offset, uint64_t size, GError **error)
+{
+	g_autofree char *path = g_build_filename(m->source->scratch, "structure.fat", NULL);
+	g_autoptr(WdrVolume) volume = NULL;
+	const char *argv[] = { "fsck.fat", "-n", path, NULL };
+	g_auto(WdrRun) run = { 0 };
+	bool has_run = wdr_fat_volume_open(dev, offset, size, &volume, error) &&
+		       wdr_fat_volume_copy_structure(volume, path, error) &&
+		       wdr_world_run(m->world, argv, NULL, &run, error);
+
+	unlink(path);
+	if (!has_run || run.exit_code == 0)
+		return has_run;
+	return wdr_error_set(error, WDR_ERROR_IO,
+		"the new FAT volume is damaged; fsck.fat says: %s", g_strstrip(run.output));
+}
+
+bool wdr_moving_check_ext(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
+	return wdr_check_ext(
+		m->world, wdr_blockdev_name(m->target), p->to.start, m->source->scratch, error);
+}

@@ -1,0 +1,319 @@
+/* Moves of a system while it runs: on a bench whose root/ is the running tree, and, as root, on a
+ * mounted loop device that is written to meanwhile. */
+#include "bench.h"
+
+#include "base/io.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+Suite *suite_running(void);
+
+#define DRIVE bench_path("dev/nvme0n1")
+#define CARD bench_path("dev/mmcblk0")
+#define ROOT bench_path("root")
+
+static void shell(const char *script)
+{
+	const char *argv[] = { "bash", "-ec", script, NULL };
+
+	sup_tool(argv);
+}
+
+/* The card's tree becomes the running one. */
+static void set_up(void)
+{
+	bench_setup();
+	g_autofree char *script = g_strdup_printf(
+		"cp -a '%s/boot/firmware' '%s'; rm -rf '%s'; mkdir '%s';"
+		"debugfs -R 'rdump / %s' '%s?offset=%u' >'%s' 2>&1;"
+		"mkdir -p '%s/boot/firmware' '%s/sbin'; cp -a '%s/.' '%s/boot/firmware/';"
+		"ln -sf ../usr/lib/systemd/systemd '%s/sbin/init';"
+		"mkdir -p '%s/var/cache/field'; echo cached > '%s/var/cache/field/a';"
+		"echo kept > '%s/var/lib/kept'",
+		ROOT, sup_path("boot"), ROOT, ROOT, ROOT, CARD, (unsigned)ROOT_AT,
+		sup_path("rdump.log"), ROOT, ROOT, sup_path("boot"), ROOT, ROOT, ROOT, ROOT, ROOT);
+	shell(script);
+}
+
+static char *root_of_drive(const char *to)
+{
+	g_autofree char *script =
+		g_strdup_printf("rm -rf '%s'; mkdir '%s'; e2fsck -fn '%s?offset=%u';"
+				"debugfs -R 'rdump / %s' '%s?offset=%u' >'%s' 2>&1",
+			sup_path(to), sup_path(to), DRIVE, (unsigned)ROOT_AT, sup_path(to), DRIVE,
+			(unsigned)ROOT_AT, sup_path("rdump.log"));
+
+	shell(script);
+	return g_strdup(sup_path(to));
+}
+
+/* All but what must differ, or what rdump cannot make. */
+static void expect_same_tree(void)
+{
+	g_autofree char *drive = root_of_drive("drive");
+	g_autofree char *script = g_strdup_printf(
+		"diff -r --no-dereference -x lost+found -x fstab -x firmware -x wanderitas -x '*.fifo' "
+		"-x '*.sock' '%s' '%s'",
+		ROOT, drive);
+
+	shell(script);
+}
+
+static void make_socket(void)
+{
+	g_autofree char *path = g_build_filename(ROOT, "run", "field.sock", NULL);
+	struct sockaddr_un address = { .sun_family = AF_UNIX };
+	int fd = socket(AF_UNIX, SOCK_STREAM, 0);
+
+	g_strlcpy(address.sun_path, path, sizeof(address.sun_path));
+	ck_assert_int_eq(bind(fd, (struct sockaddr *)&address, sizeof(address)), 0);
+	close(fd);
+}
+
+static void move(void)
+{
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&run, 0, "the source is running");
+	bench_expect(&run, 0, "meanwhile   nothing; carried in 0 further passes");
+	bench_expect(&run, 0, "power off, take the SD card out");
+}
+
+START_TEST(the_running_tree_is_carried)
+{
+	const char *card = sup_hash(CARD);
+	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1");
+
+	make_socket();
+	bench_expect(&draft, 0, "the source is running");
+	move();
+	ck_assert_str_eq(card, sup_hash(CARD));
+	expect_same_tree();
+	/* What is mounted on a folder of root does not come along with root. */
+	ck_assert_str_eq(SUP_TOOL("ls", sup_path("drive/boot/firmware")), "");
+	ck_assert_int_eq(access(sup_path("drive/var/cache/field/a"), F_OK), 0);
+	ck_assert_int_ne(access(sup_path("drive/run/field.sock"), F_OK), 0);
+	ck_assert_int_ne(access(sup_path("drive/var/lib/wanderitas"), F_OK), 0);
+	ck_assert_ptr_nonnull(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "root=PARTUUID="));
+}
+END_TEST
+
+START_TEST(what_changed_since_is_caught_up_with)
+{
+	g_autofree char *script = g_strdup_printf(
+		"cd '%s'; echo new > etc/new; rm -r var/cache/field; echo more >> var/lib/kept;"
+		"chmod 600 etc/hostname; mkdir srv/n; ln etc/new srv/n/linked",
+		ROOT);
+
+	move();
+	shell(script);
+	SupRun run = BENCH_RUN("catchup");
+	bench_expect(&run, 0, "new       2  /srv/n/linked");
+	bench_expect(&run, 0, "removed   2  /var/cache/field/a");
+	bench_expect(&run, 0, "changed   2  /var/lib/kept");
+	bench_expect(&run, 0, "metadata  2  /etc/hostname");
+	bench_expect(&run, 0, "in 1 pass");
+	expect_same_tree();
+	SUP_TOOL("sfdisk", "--verify", DRIVE);
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
+	const char *drive = sup_hash(DRIVE);
+	SupRun again =
+		BENCH_RUN("--json", "catchup", bench_path("root/var/lib/wanderitas/to-nvme0n1"));
+	bench_expect(&again, 0, "\"passes\": 0");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
+START_TEST(boot_files_are_caught_up_with)
+{
+	move();
+	bench_put_boot_file(CARD, "overlays-note.txt", "the card has more now");
+	SupRun run = BENCH_RUN("catchup");
+	bench_expect(&run, 0, "new       1  /overlays-note.txt");
+	ck_assert_str_eq(bench_boot_file(DRIVE, "overlays-note.txt"), "the card has more now");
+	ck_assert_ptr_null(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "4c1fa2b0"));
+	expect_same_tree();
+}
+END_TEST
+
+START_TEST(an_edited_file_that_changed_is_told)
+{
+	g_autofree char *script = g_strdup_printf(
+		"echo '# by hand' >> '%s/etc/fstab'; echo x > '%s/etc/x'", ROOT, ROOT);
+
+	move();
+	shell(script);
+	/* It cannot even be said any more what the new fstab would be. */
+	SupRun run = BENCH_RUN("catchup");
+	bench_expect(&run, 3, "etc/fstab");
+	ck_assert_str_ne(bench_boot_file(DRIVE, "cmdline.txt"), "");
+}
+END_TEST
+
+START_TEST(catching_up_is_refused)
+{
+	SupRun none = BENCH_RUN("catchup");
+	bench_expect(&none, 2, "no finished move");
+	SupRun two = BENCH_RUN("catchup", "a", "b");
+	bench_expect(&two, 2, "not also 'b'");
+	move();
+	/* Another disk in its place, then one that was started from. */
+	SUP_TOOL("cp", DRIVE, sup_path("moved"));
+	SUP_TOOL("sfdisk", "--disk-id", DRIVE, "0xdeadbeef");
+	SupRun other = BENCH_RUN("catchup");
+	bench_expect(&other, 3, "is not the disk");
+	SUP_TOOL("cp", sup_path("moved"), DRIVE);
+	bench_change_root(DRIVE, (const char *const[]){ "ssv mnt_count 1", NULL });
+	g_autofree char *script = g_strdup_printf("echo x > '%s/etc/x'", ROOT);
+	shell(script);
+	SupRun started = BENCH_RUN("catchup");
+	bench_expect(&started, 3, "mounted since it was made");
+}
+END_TEST
+
+START_TEST(patterns_stay_behind)
+{
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--leave-behind",
+		"/var/cache/*", "--leave-behind", "*.jpg", "--boot-size", "192M");
+
+	bench_expect(&run, 0, "LEFT BEHIND");
+	bench_expect(&run, 0, "/var/cache/*");
+	g_autofree char *table = g_strdup(SUP_TOOL("sfdisk", "-d", DRIVE));
+	ck_assert_ptr_nonnull(strstr(table, "size=      393216"));
+	SUP_TOOL("sfdisk", "--verify", DRIVE);
+	g_autofree char *script =
+		g_strdup_printf("R='%s?offset=205520896'; e2fsck -fn \"$R\";"
+				"debugfs -R 'ls -p /var/cache' \"$R\" | (! grep field);"
+				"debugfs -R 'cat /var/lib/kept' \"$R\" | grep kept",
+			DRIVE);
+	shell(script);
+	SupRun again = BENCH_RUN("catchup");
+	bench_expect(&again, 0, "nothing changed");
+}
+END_TEST
+
+static const struct {
+	const char *option, *value, *want;
+} refusals[] = {
+	{ "--leave-behind", "/etc/fstab", "must come along" },
+	{ "--leave-behind", "/etc", "must come along" },
+	{ "--leave-behind", "cmdline.txt", "must come along" },
+	{ "--leave-behind", "etc/fstab", "a path begins with /" },
+	{ "--boot-size", "10%", "is a size" },
+	{ "--boot-size", "1T", "too small" },
+	{ "--boot-size", "8M", "too small" },
+};
+
+START_TEST(wrong_wishes_are_refused)
+{
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+
+	for (size_t i = 0; i < G_N_ELEMENTS(refusals); i++) {
+		SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1",
+			refusals[i].option, refusals[i].value);
+		ck_assert(run.code == 2 || run.code == 3);
+		bench_expect(&run, run.code, refusals[i].want);
+	}
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
+START_TEST(root_alone_changes_the_mounted_boot)
+{
+	const char *card = sup_hash(CARD);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--what", "root");
+	g_autofree char *cmdline = g_build_filename(ROOT, "boot/firmware/cmdline.txt", NULL);
+
+	bench_expect(&run, 0, "the boot files of mmcblk0 were changed");
+	/* Through the mount, never under the kernel's feet. */
+	ck_assert_str_eq(card, sup_hash(CARD));
+	g_autofree char *now = sup_read(cmdline, NULL);
+	ck_assert_ptr_null(strstr(now, "4c1fa2b0"));
+	SupRun back = BENCH_RUN("rewind");
+	bench_expect(&back, 0, "put back");
+	g_autofree char *then = sup_read(cmdline, NULL);
+	ck_assert_ptr_nonnull(strstr(then, "4c1fa2b0"));
+}
+END_TEST
+
+static const char *const other_roots[][2] = {
+	{ "overlay / overlay", "the system runs from overlay (overlay)" },
+	{ "tmpfs / tmpfs", "the system runs from tmpfs (tmpfs)" },
+	{ "ext4 / /dev/mapper/field-root", "the system runs from /dev/mapper/field-root (ext4)" },
+};
+
+START_TEST(other_kinds_of_root_are_named)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(other_roots); i++) {
+		g_auto(GStrv) words = g_strsplit(other_roots[i][0], " ", 3);
+		g_autofree char *line =
+			g_strdup_printf("24 1 253:0 / / rw - %s %s rw\n", words[0], words[2]);
+		sup_write(bench_path("proc/self/mountinfo"), line);
+		SupRun run = BENCH_RUN("draft", "--to", "nvme0n1");
+		bench_expect(&run, 3, other_roots[i][1]);
+	}
+}
+END_TEST
+
+/* ---- as root ---- */
+
+static const char mounted[] =
+	"W='%s'; D='%s'; cd \"$D\"; S=$(losetup -f --show '%s'); partx -a $S || exit 77;"
+	"T=$(losetup -f --show '%s'); mkdir m;"
+	"trap 'umount m; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
+	"mount ${S}p2 m || exit 77; mkdir m/srv/n;"
+	"(for i in $(seq 250); do echo $i >> m/var/log/heard; echo $i > m/srv/n/f$i;"
+	" rm -f m/srv/n/f$((i-9)); mv m/srv/n/f$i m/srv/n/g$((i%%5)); sleep 0.004; done) & P=$!;"
+	"$W move --from ${S#/dev/} --to ${T#/dev/} --erase ${T#/dev/} --state \"$D/state\";"
+	"wait $P; e2fsck -fn \"$T?offset=138412032\"; $W catchup \"$D/state\" || true;"
+	"$W catchup \"$D/state\" | grep 'nothing changed'; e2fsck -fn \"$T?offset=138412032\";"
+	"partx -a $T; mkdir n; mount -o ro ${T}p2 n;"
+	"trap 'umount n m; partx -d $T; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
+	"diff -r --no-dereference -x fstab -x '*.fifo' -x '*.sock' m n;"
+	"for t in m n; do (cd $t && find . -printf '%%P %%m %%U %%G %%l %%T@ %%y\\n' |"
+	" grep -av -e ^lost -e 'sock ' -e ^etc/fstab | sort) >$t.list; done; diff -a m.list n.list";
+
+START_TEST(a_mounted_disk_is_written_to_meanwhile)
+{
+	g_autofree char *script = NULL;
+
+	if (!sup_is_root()) {
+		sup_say_skipped("a_mounted_disk_is_written_to_meanwhile");
+		return;
+	}
+	script = g_strdup_printf(mounted, sup_program(), sup_folder(), CARD, DRIVE);
+	const char *argv[] = { "bash", "-ec", script, NULL };
+	SupRun run = sup_run("", argv);
+	if (run.code == 77) {
+		puts("skipped (no partitions on loop devices here): a mounted disk");
+		return;
+	}
+	bench_expect(&run, 0, "nothing changed");
+}
+END_TEST
+
+Suite *suite_running(void)
+{
+	Suite *s = suite_create("cli/running");
+	TCase *tc = tcase_create("running");
+
+	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
+	tcase_add_checked_fixture(tc, set_up, sup_teardown);
+	tcase_set_timeout(tc, 120);
+	tcase_add_test(tc, the_running_tree_is_carried);
+	tcase_add_test(tc, what_changed_since_is_caught_up_with);
+	tcase_add_test(tc, boot_files_are_caught_up_with);
+	tcase_add_test(tc, an_edited_file_that_changed_is_told);
+	tcase_add_test(tc, catching_up_is_refused);
+	tcase_add_test(tc, patterns_stay_behind);
+	tcase_add_test(tc, wrong_wishes_are_refused);
+	tcase_add_test(tc, root_alone_changes_the_mounted_boot);
+	tcase_add_test(tc, other_kinds_of_root_are_named);
+	tcase_add_test(tc, a_mounted_disk_is_written_to_meanwhile);
+	suite_add_tcase(s, tc);
+	return s;
+}
