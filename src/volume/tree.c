@@ -279,13 +279,21 @@ static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 	uint64_t end = 0;
 
 	*ret = (WdrPiece){ .offset = c->size };
+	if (c->pos >= c->size) {
+		/* Contents are kept by the thousand until their window is done: not their files. */
+		wdr_fd_clear(&c->fd);
+		return true;
+	}
 	if (c->fd < 0 && (c->fd = open_quietly(c->tree, c->path)) < 0)
 		/* Gone since it was looked at: nothing of it is left to read. */
 		return wdr_errno_is_gone(errno) ||
 		       wdr_error_set_errno(
 			       error, errno, "opening %s/%s", c->tree->volume.name, c->path);
-	if (c->pos >= c->size || !next_data(c, &start, &end))
+	if (!next_data(c, &start, &end)) {
+		c->pos = c->size;
+		wdr_fd_clear(&c->fd);
 		return true;
+	}
 	ssize_t got = read_range(c->fd, buf, (size_t)MIN(end - start, cap), start);
 	if (got < 0)
 		return wdr_error_set_errno(error, errno,
