@@ -4,6 +4,7 @@
 #include "move/apply.h"
 
 #include "base/stop.h"
+#include "volume/swap.h"
 
 #include <string.h>
 
@@ -363,7 +364,7 @@ static bool carry_content(Apply *a, const Step *step, const WdrPlace *at, WdrEnt
 	WdrNode node = { step->diff->now.id, at->path };
 	g_autoptr(WdrContent) content = NULL;
 
-	return wdr_volume_open(a->d->source, &node, entry, &content, error) &&
+	return wdr_swap_open_content(a->d->source, &node, entry, &content, error) &&
 	       b->ops->begin_file(b, at, entry, error) &&
 	       carry_pieces(a, content, entry->size, ret, error) && b->ops->end_file(b, error);
 }

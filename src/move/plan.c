@@ -2,6 +2,7 @@
 #include "move/window.h"
 
 #include "base/stop.h"
+#include "volume/swap.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -361,7 +362,7 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 		return true;
 	}
 	return job->entry.size == 0 ||
-	       wdr_volume_open(p->source, &node, &job->entry, &job->content, error);
+	       wdr_swap_open_content(p->source, &node, &job->entry, &job->content, error);
 }
 
 /* Its name is in a folder's list already, so something of this kind must stand there until the pass
