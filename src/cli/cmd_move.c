@@ -25,7 +25,8 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
-	if (*argc == 2 && (p->to || p->from || p->what || p->table || p->leave_free || p->name_by ||
+	if (*argc == 2 && (p->to || p->from || p->what || p->table || p->leave_free ||
+				  p->boot_size || p->leave_behind || p->with || p->name_by ||
 				  p->keep_addresses || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");

@@ -14,6 +14,7 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 	g_free(o->table);
 	g_free(o->leave_free);
 	g_free(o->boot_size);
+	g_free(o->with);
 	g_strfreev(o->leave_behind);
 	g_free(o->name_by);
 	g_free(o->state);
@@ -45,6 +46,9 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"FORM" },
 		{ "keep-addresses", 0, 0, G_OPTION_ARG_NONE, &o->keep_addresses,
 			"Give the target the source's UUIDs and PARTUUIDs", NULL },
+		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
+			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC)",
+			"STEP,…" },
 		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
 			"Sector size of the disk that the target image is for: 512 or 4096",
 			"BYTES" },
@@ -73,6 +77,19 @@ static bool parse_table(const char *text, WdrTableKind *ret, GError **error)
 	       wdr_error_set(error, WDR_ERROR_USAGE, "--table is same, mbr or gpt, not '%s'", text);
 }
 
+static bool parse_steps(const char *text, WdrDraftOptions *ret, GError **error)
+{
+	g_auto(GStrv) steps = g_strsplit(text ? text : "", ",", -1);
+
+	for (size_t i = 0; steps[i]; i++) {
+		if (strcmp(steps[i], "loader") != 0)
+			return wdr_error_set(
+				error, WDR_ERROR_USAGE, "--with knows loader, not '%s'", steps[i]);
+		ret->with_loader = true;
+	}
+	return true;
+}
+
 static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 {
 	*ret = (WdrDraftOptions){ .leave_free = o->leave_free,
@@ -91,7 +108,7 @@ static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **erro
 		return wdr_error_set(error, WDR_ERROR_USAGE, "--sector-size is 512 or 4096, not %d",
 			o->sector_size);
 	ret->sector_size = (uint32_t)o->sector_size;
-	return true;
+	return parse_steps(o->with, ret, error);
 }
 
 bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error)

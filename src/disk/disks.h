@@ -36,6 +36,8 @@ char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
  * nobody. */
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
+/* The partition is mounted somewhere in a way that can be written to. */
+bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
 /* The folder is on that partition: nothing else is mounted over it. */
 bool wdr_disk_is_seen_at(
 	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *folder);

@@ -105,6 +105,24 @@ char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned 
 	return mount_of(world, device);
 }
 
+bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	g_autofree char *device = device_number(world, disk, partition);
+	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	bool is_written = false;
+
+	for (size_t i = 0; device && lines[i]; i++) {
+		g_auto(GStrv) words = g_strsplit(lines[i], " ", 4);
+		const char *rest = strstr(lines[i], " - ");
+		if (g_strv_length(words) < 4 || !rest || strcmp(words[2], device) != 0)
+			continue;
+		/* The last field has the options of the file system, whatever the mount's are. */
+		const char *last = strrchr(rest, ' ') + 1;
+		is_written |= g_str_has_prefix(last, "rw");
+	}
+	return is_written;
+}
+
 bool wdr_disk_is_seen_at(
 	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *folder)
 {

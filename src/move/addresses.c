@@ -107,8 +107,7 @@ static char *fresh_uuid(const WdrItineraryPart *p)
 {
 	if (is_fat(p))
 		return random_fat_serial();
-	return strcmp(p->fs, "ext4") == 0 || strcmp(p->fs, "swap") == 0 ? random_uuid()
-									: g_strdup(p->from.uuid);
+	return wdr_itinerary_way(p) != WDR_WAY_BLOCKS ? random_uuid() : g_strdup(p->from.uuid);
 }
 
 static void replace(char **text, char *with)

@@ -85,9 +85,13 @@ static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError
 	if (!wdr_running_refresh(m->world, m->source->disk, m->source->system, error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
+		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		/* Swap has nothing to carry, and blocks are only carried of what nobody writes to. */
+		if (!wdr_moving_is_volume(p))
+			continue;
 		Found *f = g_new0(Found, 1);
 		g_ptr_array_add(found, f);
-		if (!find_in_part(m, m->it->parts->pdata[i], f, error))
+		if (!find_in_part(m, p, f, error))
 			return false;
 		for (guint k = 0; k < f->diffs->len; k++) {
 			const WdrDiff *diff = f->diffs->pdata[k];
@@ -235,7 +239,7 @@ static bool check_target_parts(WdrMoving *m, GError **error)
 			return wdr_error_set(error, WDR_ERROR_REFUSED,
 				"partition %u of %s is not the one that the move made", p->number,
 				m->it->target.name);
-		if (!wdr_moving_is_fat(p) &&
+		if (wdr_itinerary_way(p) == WDR_WAY_EXT &&
 			!wdr_ext_change_check(m->medium, p->to.start, p->to.size, error)) {
 			g_prefix_error(error, "%s: partition %u: ", m->it->target.name, p->number);
 			return false;

@@ -130,13 +130,28 @@ static bool fit_fat(const Fitting *f, WdrItinerary *it, WdrItineraryPart *p,
 	return judge_room(it, p, capacity, need, error);
 }
 
+/* The same size fits; what there is to say is about the identity, which stays. */
+static void fit_blocks(WdrItinerary *it, WdrItineraryPart *p)
+{
+	p->bytes = p->from.size;
+	if (p->from.uuid)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf(
+				"partition %u (%s) is carried block by block and keeps its UUID %s: while "
+				"both disks are in, that names both",
+				p->number, p->fs, p->from.uuid));
+}
+
 static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 {
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
 		const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
-		bool is_ext = strcmp(p->fs, "ext4") == 0;
-		if (!(is_ext ? fit_ext : fit_fat)(f, it, p, from, error))
+		WdrWay way = wdr_itinerary_way(p);
+		if (way == WDR_WAY_BLOCKS)
+			fit_blocks(it, p);
+		else if (way != WDR_WAY_SWAP &&
+			 !(way == WDR_WAY_EXT ? fit_ext : fit_fat)(f, it, p, from, error))
 			return false;
 	}
 	return true;
@@ -168,6 +183,48 @@ static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
 				*slash = '\0';
 		}
 	}
+	return true;
+}
+
+/* ---- the loader area ---- */
+
+static bool can_start_from_area(const WdrItineraryDisk *target)
+{
+	return target->is_image || strcmp(target->medium, "SD card") == 0 ||
+	       strcmp(target->medium, "eMMC") == 0;
+}
+
+static bool choose_loader(WdrItinerary *it, const WdrSource *source, const WdrDraftOptions *options,
+	GError **error)
+{
+	g_auto(WdrLoaderArea) found = { 0 };
+
+	if (it->what != WDR_MOVE_EVERYTHING)
+		return true;
+	if (!wdr_loader_area_find(source->system->dev, source->system->table, &found, error))
+		return false;
+	if (found.size == 0)
+		return true;
+	g_autofree char *size = wdr_format_size(found.size);
+	if (!options->with_loader && !can_start_from_area(&it->target)) {
+		g_ptr_array_add(it->notes,
+			g_strdup_printf("the loader area before the first partition (%s, %s) is left out: "
+					"boards start from it on SD and eMMC only; --with loader carries it",
+				found.what, size));
+		return true;
+	}
+	if (found.start < wdr_table_end(it->table, it->target.sector_size)) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"the loader before the first partition (%s) lies where a GPT would be",
+			found.what);
+		wdr_error_hint(error, "keep the kind of table: --table same");
+		return false;
+	}
+	g_ptr_array_add(it->notes,
+		g_strdup_printf("the loader area before the first partition comes along: %s, %s",
+			found.what, size));
+	it->loader = found;
+	found = (WdrLoaderArea){ 0 };
 	return true;
 }
 
@@ -242,7 +299,7 @@ static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *sourc
 		!wdr_layout_place(it, &room, error) ||
 		!wdr_addresses_choose(it, source->system->table->id, options, error) ||
 		!fit_all(&f, it, error) || !wdr_edits_make(it, source->system, options, error) ||
-		!check_left(&f, it, error))
+		!check_left(&f, it, error) || !choose_loader(it, source, options, error))
 		return false;
 	add_notes(it, options);
 	if (wdr_running_is(source->system))

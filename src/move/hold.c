@@ -87,10 +87,29 @@ static bool check_released(WdrMoving *m, const WdrItineraryPart *p, GError **err
 	return false;
 }
 
+/* Part of a loader on some boards; writing a table takes it away. */
+static bool put_boot_code(WdrMoving *m, GError **error)
+{
+	uint8_t code[WDR_BOOT_CODE_BYTES];
+	uint8_t back[WDR_BOOT_CODE_BYTES];
+
+	if (!m->it->loader.has_boot_code)
+		return true;
+	if (!wdr_blockdev_read(m->source->system->dev, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_write(m->target, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_flush(m->target, error) ||
+		!wdr_blockdev_read(m->medium, back, sizeof(back), 0, error))
+		return false;
+	return memcmp(code, back, sizeof(code)) == 0 ||
+	       wdr_error_set(error, WDR_ERROR_IO,
+		       "%s: its first bytes read back are not what was written",
+		       m->it->target.name);
+}
+
 bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
 	       wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
 	       wdr_parttable_write(m->target, m->table, true, error) &&
-	       wdr_blockdev_flush(m->target, error);
+	       put_boot_code(m, error) && wdr_blockdev_flush(m->target, error);
 }

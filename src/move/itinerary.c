@@ -74,6 +74,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 	g_ptr_array_unref(it->diffs);
 	g_ptr_array_unref(it->notes);
 	g_ptr_array_unref(it->left);
+	wdr_loader_area_clear(&it->loader);
 	wdr_itinerary_disk_clear(&it->source);
 	wdr_itinerary_disk_clear(&it->target);
 	g_free(it->made_by);
@@ -84,7 +85,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 static char *fs_of(const WdrProbe *probe)
 {
 	if (!probe->type)
-		return g_strdup("");
+		return g_strdup("none");
 	return g_strdup(g_str_has_prefix(probe->type, "ext") ? "ext4" : probe->type);
 }
 

@@ -4,6 +4,7 @@
 #pragma once
 
 #include "boot/edit.h"
+#include "boot/loaderarea.h"
 #include "boot/system.h"
 #include "move/leave.h"
 
@@ -27,7 +28,7 @@ typedef struct {
 typedef struct {
 	unsigned number;
 	WdrRole role;
-	char *fs; /* "vfat" or "ext4" */
+	char *fs; /* "vfat", "ext4", "swap", or another type; "none" */
 	WdrItineraryPlace from, to;
 	char *type;       /* of the new partition, as in WdrPartition */
 	char *attributes; /* NULL: none */
@@ -37,6 +38,15 @@ typedef struct {
 	uint64_t inodes;         /* ext: of the new volume */
 	uint32_t cluster_bytes;  /* FAT: of the new volume */
 } WdrItineraryPart;
+
+/* How a part comes to the target. */
+typedef enum {
+	WDR_WAY_EXT,
+	WDR_WAY_FAT,
+	WDR_WAY_SWAP,  /* made new */
+	WDR_WAY_BLOCKS /* block by block */
+} WdrWay;
+WdrWay wdr_itinerary_way(const WdrItineraryPart *p);
 
 typedef enum {
 	WDR_MOVE_EVERYTHING,
@@ -57,6 +67,7 @@ typedef struct {
 	GPtrArray *edits; /* WdrEdit */
 	GPtrArray *diffs; /* char *, one an edit, for reading */
 	GPtrArray *notes; /* char * */
+	WdrLoaderArea loader; /* what comes along of it; size 0: nothing */
 	GPtrArray *left;  /* WdrLeft: what stays behind, one for each pattern */
 } WdrItinerary;
 
@@ -83,6 +94,7 @@ typedef struct {
 	bool has_name_by;
 	WdrAddressKind name_by;
 	bool keep_addresses;
+	bool with_loader;     /* carry the loader area to any medium */
 	uint32_t sector_size; /* of an image; 0: 512, or as its table says */
 } WdrDraftOptions;
 

@@ -69,6 +69,14 @@ static json_t *edit_to_json(const WdrEdit *e, const char *diff)
 		"loader_image", e->is_image, "xxh128", hash, "changes", splices, "diff", diff);
 }
 
+static json_t *loader_to_json(const WdrLoaderArea *a)
+{
+	if (a->size == 0)
+		return json_null();
+	return json_pack("{s:I, s:I, s:b, s:s}", "start", (json_int_t)a->start, "size",
+		(json_int_t)a->size, "boot_code", a->has_boot_code, "what", a->what);
+}
+
 static json_t *left_to_json(const GPtrArray *left)
 {
 	json_t *list = json_array();
@@ -103,11 +111,12 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o}", "format",
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o, s:o}", "format",
 		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
 		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
 		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
-		it->table_id, "partitions", parts, "edits", edits, "left_behind",
+		it->table_id, "partitions", parts, "edits", edits, "loader_area",
+		loader_to_json(&it->loader), "left_behind",
 		left_to_json(it->left), "notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
@@ -186,16 +195,17 @@ static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *re
 
 static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *ret, GError **error)
 {
-	const char *uuid = NULL, *partuuid = NULL;
+	const char *partuuid = NULL;
 	json_int_t start = 0, size = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:I, s:I, s:s, s:s}", "start", &start, "size", &size,
-		    "uuid", &uuid, "partuuid", &partuuid) != 0)
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:I, s:s}", "start", &start, "size", &size,
+		    "partuuid", &partuuid) != 0)
 		return unpack_failed(error, which, &e);
 	if (start <= 0 || size <= 0)
 		return bad(error, "a partition without place");
-	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size, g_strdup(uuid),
+	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size,
+		optional(json, "uuid"),
 		optional(json, "label"), g_strdup(partuuid), optional(json, "partlabel") };
 	return true;
 }
@@ -216,8 +226,9 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 		return unpack_failed(error, "a partition", &e);
 	if (number < 1 || number > PARTS_MAX || wdr_itinerary_part(it, (unsigned)number) ||
 		entries < 0 || bytes < 0 || spare < 0 || inodes < 0 || inodes > G_MAXUINT32 ||
-		cluster < 0 || cluster > 65536 ||
-		(strcmp(fs, "vfat") != 0 && strcmp(fs, "ext4") != 0))
+		cluster < 0 || cluster > 65536 || *fs == '\0' ||
+		strspn(fs, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") !=
+			strlen(fs))
 		return bad(error, "a partition's numbers make no sense");
 	WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
 	g_ptr_array_add(it->parts, p);
@@ -310,8 +321,12 @@ static bool check_identifier(const WdrItinerary *it)
 
 static bool check_addresses(const WdrItineraryPart *p)
 {
-	if (strcmp(p->fs, "ext4") == 0)
-		return g_uuid_string_is_valid(p->to.uuid);
+	WdrWay way = wdr_itinerary_way(p);
+
+	if (way == WDR_WAY_BLOCKS)
+		return p->to.size >= p->from.size;
+	if (!p->to.uuid || way != WDR_WAY_FAT)
+		return p->to.uuid && g_uuid_string_is_valid(p->to.uuid);
 	return strlen(p->to.uuid) == 9 && p->to.uuid[4] == '-' &&
 	       strspn(p->to.uuid, "0123456789ABCDEF-") == 9;
 }
@@ -326,6 +341,12 @@ static bool check_whole(WdrItinerary *it, GError **error)
 	if (it->parts->len == 0 || it->table == WDR_TABLE_NONE || !check_identifier(it))
 		return bad(error, "its partition table");
 	g_ptr_array_sort(it->parts, by_start);
+	const WdrItineraryPart *first = it->parts->pdata[0];
+	if (it->loader.size > 0 &&
+		(it->loader.start < wdr_table_end(it->table, it->target.sector_size) ||
+			it->loader.start > first->to.start ||
+			it->loader.size > first->to.start - it->loader.start))
+		return bad(error, "the loader area does not lie before the first partition");
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
 		if (p->to.start < end || p->to.size > usable || p->to.start > usable - p->to.size ||
@@ -334,6 +355,10 @@ static bool check_whole(WdrItinerary *it, GError **error)
 		if (!check_addresses(p))
 			return bad(error, "an address of a partition");
 		end = p->to.start + p->to.size;
+		bool has_files = wdr_itinerary_way(p) == WDR_WAY_EXT ||
+				 wdr_itinerary_way(p) == WDR_WAY_FAT;
+		if (!has_files && (p->role == WDR_ROLE_ROOT || p->role == WDR_ROLE_BOOT))
+			return bad(error, "root or boot is on no file system that we build");
 		roots += p->role == WDR_ROLE_ROOT ? 1 : 0;
 	}
 	return roots == 1 ? true : bad(error, "it has no root partition, or several");
@@ -354,6 +379,25 @@ static bool left_from_json(WdrItinerary *it, json_t *json, GError **error)
 	WdrLeft *left = g_new0(WdrLeft, 1);
 	*left = (WdrLeft){ g_strdup(pattern), (uint64_t)entries, (uint64_t)bytes };
 	g_ptr_array_add(it->left, left);
+	return true;
+}
+
+static bool loader_from_json(WdrItinerary *it, json_t *json, GError **error)
+{
+	json_int_t start = 0, size = 0;
+	int has_boot_code = 0;
+	const char *what = NULL;
+	json_error_t e;
+
+	if (!json || json_is_null(json))
+		return true;
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:I, s:b, s:s}", "start", &start, "size", &size,
+		    "boot_code", &has_boot_code, "what", &what) != 0)
+		return unpack_failed(error, "the loader area", &e);
+	if (start <= 0 || size <= 0)
+		return bad(error, "the loader area");
+	it->loader = (WdrLoaderArea){ (uint64_t)start, (uint64_t)size, has_boot_code != 0,
+		g_strdup(what) };
 	return true;
 }
 
@@ -431,6 +475,7 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 		return bad(error, "what it moves");
 	if (!disk_from_json(source, "source", &it->source, error) ||
 		!disk_from_json(target, "target", &it->target, error) ||
+		!loader_from_json(it, json_object_get(root, "loader_area"), error) ||
 		!lists_from_json(it, root, error) || !check_whole(it, error))
 		return false;
 	*ret = g_steal_pointer(&it);

@@ -75,6 +75,8 @@ static bool clear_target(WdrMoving *m, GError **error)
 
 static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
+	if (!wdr_moving_is_volume(p))
+		return wdr_moving_carry_blocks(m, p, error);
 	if (!wdr_moving_fill(m, p, m->target, p->to.start, error) ||
 		!wdr_moving_compare(m, p, m->medium, p->to.start, error) ||
 		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number))
@@ -96,6 +98,16 @@ static bool carry_last(WdrMoving *m, WdrHold *hold, GError **error)
 			       wdr_moving_check_fat(m, hold->seen, 0, p->to.size, error)));
 }
 
+/* After all else but the start of the boot volume: with a loader on it a medium is one to start
+ * from. */
+static bool carry_loader(WdrMoving *m, GError **error)
+{
+	const WdrLoaderArea *a = &m->it->loader;
+
+	return a->size == 0 || wdr_moving_carry_range(
+				       m, a->start, a->start, a->size, "the loader area", error);
+}
+
 static bool carry_all(WdrMoving *m, GError **error)
 {
 	g_auto(WdrHold) hold = { 0 };
@@ -109,7 +121,7 @@ static bool carry_all(WdrMoving *m, GError **error)
 			return false;
 	}
 	wdr_hold_begin(m, &hold);
-	return carry_last(m, &hold, error) &&
+	return carry_last(m, &hold, error) && carry_loader(m, error) &&
 	       (!wdr_running_is(m->source->system) ||
 		       wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
 	       wdr_hold_release(m, &hold, error);

@@ -37,6 +37,8 @@ WdrSystemPart *wdr_moving_source_part(const WdrMoving *m, unsigned number);
 /* The part whose start is written last: a half-done target must not be taken for a system. */
 const WdrItineraryPart *wdr_moving_last(const WdrItinerary *it);
 bool wdr_moving_is_fat(const WdrItineraryPart *p);
+/* It has entries and a packing list. */
+bool wdr_moving_is_volume(const WdrItineraryPart *p);
 WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p);
 char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p);
 
@@ -53,6 +55,14 @@ bool wdr_moving_check_fat(WdrMoving *m, WdrBlockDev *dev, uint64_t offset, uint6
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_moving_check_ext(
 	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- partitions without a volume that we build (blocks.c) ---- */
+
+/* Carries and reads back. */
+bool wdr_moving_carry_blocks(
+	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_moving_carry_range(WdrMoving *m, uint64_t from, uint64_t to, uint64_t size,
+	const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- the part that comes last (hold.c) ---- */
 

@@ -16,7 +16,12 @@ void wdr_moving_close(WdrMoving *m)
 
 bool wdr_moving_is_fat(const WdrItineraryPart *p)
 {
-	return strcmp(p->fs, "vfat") == 0;
+	return wdr_itinerary_way(p) == WDR_WAY_FAT;
+}
+
+bool wdr_moving_is_volume(const WdrItineraryPart *p)
+{
+	return wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_moving_is_fat(p);
 }
 
 char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p)
@@ -85,9 +90,12 @@ static bool check_parts(const WdrMoving *m, GError **error)
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		const WdrSystemPart *s = wdr_moving_source_part(m, p->number);
-		bool is_same =
-			s && s->volume && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
-			(strcmp(p->fs, "vfat") == 0) == (strcmp(s->volume->ops->type, "vfat") == 0);
+		bool is_same = s && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
+			       s->partition->size == p->from.size &&
+			       (!wdr_moving_is_volume(p) ||
+				       (s->volume && wdr_moving_is_fat(p) ==
+							     (strcmp(s->volume->ops->type, "vfat") ==
+								     0)));
 		if (!is_same)
 			return wdr_error_set(error, WDR_ERROR_REFUSED,
 				"partition %u of the source is not the volume that the itinerary was drawn for",

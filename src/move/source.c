@@ -138,6 +138,35 @@ static bool recover(
 
 /* ---- looking it through ---- */
 
+/* Of a kind that we do not build: its blocks are carried. */
+static bool check_blocks(
+	const WdrWorld *world, const WdrSource *s, const WdrSystemPart *p, GError **error)
+{
+	/* Their parts find each other by UUID, and two equal ones are one too many; what a
+	 * hibernated system left must not be taken for one on another disk. */
+	static const char *const clashing[] = { "btrfs", "xfs", "crypto_LUKS", "LVM2_member",
+		"linux_raid_member", "zfs_member", "bcachefs", "bcache", "swsuspend" };
+	const char *type = p->probe.type ? p->probe.type : "none";
+
+	for (size_t i = 0; i < G_N_ELEMENTS(clashing); i++) {
+		if (strcmp(type, clashing[i]) == 0)
+			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				"it holds %s, which cannot be carried: a copy would have the same UUID, "
+				"and two equal ones clash",
+				type);
+	}
+	if (!s->disk->is_image && wdr_world_is_running(world) &&
+		wdr_disk_is_written(world, s->disk, p->partition->number)) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"it holds %s, which can be carried block by block only, and is mounted for "
+			"writing",
+			type);
+		wdr_error_hint(error, "unmount it, or mount it read-only: mount -o remount,ro");
+		return false;
+	}
+	return true;
+}
+
 static bool check_part(
 	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
 {
@@ -157,12 +186,10 @@ static bool check_part(
 		WdrFatMeasure measure;
 		return wdr_fat_volume_check(p->volume, &measure, error);
 	}
-	if (!p->volume || strncmp(type, "ext", 3) != 0) {
-		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"it holds %s, which cannot be carried yet", type);
-		wdr_error_hint(error, "so far FAT and ext4 volumes can be carried");
-		return false;
-	}
+	if (strcmp(type, "swap") == 0)
+		return true;
+	if (!p->volume)
+		return check_blocks(world, s, p, error);
 	/* What is mounted is in the kernel's care: on the disk it is never whole. */
 	if (p->volume->is_changing)
 		return true;

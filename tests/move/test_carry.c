@@ -296,7 +296,8 @@ static bool huge_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 	(void)v;
 	(void)error;
 	*ret = sup_entry(node->id ? WDR_KIND_FILE : WDR_KIND_FOLDER, 0755);
-	ret->size = node->id ? HUGE_PIECES * UINT64_C(524288) : 0;
+	/* Not of whole pages: nobody looks into it whether it is a swap file. */
+	ret->size = node->id ? HUGE_PIECES * UINT64_C(524288) + 1 : 0;
 	return true;
 }
 

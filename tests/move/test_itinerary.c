@@ -38,6 +38,7 @@ static const char good[] =
 	"  \"loader_image\": false, \"xxh128\": \"0123456789abcdef0123456789abcdef\", \"changes\": [{\"offset\": 5, \"line\": 1,\n"
 	"   \"column\": 6, \"old\": \"PARTUUID=4c1fa2b0-02\", \"new\": \"PARTUUID=deadbeef-02\"}],\n"
 	"  \"diff\": \"--- x\\n\"}],\n"
+	" \"loader_area\": {\"start\": 512, \"size\": 4193792, \"boot_code\": false, \"what\": \"U-Boot\"},\n"
 	" \"left_behind\": [{\"pattern\": \"/var/cache/*\", \"entries\": 12, \"bytes\": 4096}],\n"
 	" \"notes\": [\"a note\"]}\n";
 
@@ -80,7 +81,8 @@ static const struct {
 		WDR_ERROR_FORMAT },
 	{ "\"number\": 2", "\"number\": 1", "numbers make no sense", WDR_ERROR_FORMAT },
 	{ "\"number\": 2", "\"number\": 0", "numbers make no sense", WDR_ERROR_FORMAT },
-	{ "\"fs\": \"ext4\"", "\"fs\": \"btrfs\"", "numbers make no sense", WDR_ERROR_FORMAT },
+	{ "\"fs\": \"ext4\"", "\"fs\": \"ext 4\"", "numbers make no sense", WDR_ERROR_FORMAT },
+	{ "\"fs\": \"ext4\"", "\"fs\": \"btrfs\"", "no file system that we build", WDR_ERROR_FORMAT },
 	{ "\"role\": \"root\"", "\"role\": \"king\"", "role is unknown", WDR_ERROR_FORMAT },
 	{ "\"role\": \"root\"", "\"role\": \"data\"", "no root partition", WDR_ERROR_FORMAT },
 	{ "\"start\": 138412032, \"size\": 2009071616",
@@ -97,7 +99,10 @@ static const struct {
 	{ "PARTUUID=deadbeef-02\"}", "a\\nb\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "PARTUUID=deadbeef-02\"}", "\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "\"notes\": [\"a note\"]", "\"notes\": 5", "a list is missing", WDR_ERROR_FORMAT },
-	{ "\"notes\"", "notes", "line 31", WDR_ERROR_FORMAT },
+	{ "\"notes\"", "notes", "line 32", WDR_ERROR_FORMAT },
+	{ "\"size\": 4193792", "\"size\": 4193793", "before the first partition", WDR_ERROR_FORMAT },
+	{ "\"start\": 512", "\"start\": 511", "before the first partition", WDR_ERROR_FORMAT },
+	{ "\"start\": 512", "\"start\": 0", "the loader area", WDR_ERROR_FORMAT },
 	{ "\"left_behind\"", "\"left\"", "a list is missing", WDR_ERROR_FORMAT },
 	{ "/var/cache/*", "var/cache/*", "what is left behind", WDR_ERROR_FORMAT },
 	{ "\"entries\": 12", "\"entries\": -1", "what is left behind", WDR_ERROR_FORMAT },

@@ -1,0 +1,20 @@
+/* What lies between the partition table and the first partition: on many boards the boot loader, at
+ * places that the chip's ROM prescribes. */
+#pragma once
+
+#include "disk/parttable.h"
+
+typedef struct {
+	uint64_t start, size; /* bytes of the disk; size 0: nothing lies there */
+	bool has_boot_code;   /* the first 440 bytes of the disk belong to it too */
+	char *what;           /* "Rockchip, U-Boot 2023.01"; "unknown" */
+} WdrLoaderArea;
+void wdr_loader_area_clear(WdrLoaderArea *a);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLoaderArea, wdr_loader_area_clear)
+
+enum { WDR_BOOT_CODE_BYTES = 440 }; /* the disk signature follows */
+
+bool wdr_loader_area_find(WdrBlockDev *dev, const WdrPartTable *t, WdrLoaderArea *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Where a new table of this kind ends, and what is not partitioned begins. */
+uint64_t wdr_table_end(WdrTableKind kind, uint32_t sector_size);
