@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test bench lint screenshots install clean
+.PHONY: all demo test bench lint lab screenshots install clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -25,6 +25,12 @@ bench:
 lint:
 	@scripts/setup test lint
 	@scripts/lint
+
+# Virtual boards; LAB=ci is the part of it that CI runs. As root, with a kernel to be had.
+LAB = all
+lab: all
+	@scripts/setup lab
+	@tests/lab/run build/release/wanderitas $(LAB)
 
 screenshots: all
 	@scripts/setup screenshots

@@ -62,6 +62,10 @@ bool wdr_blockdev_settle(
 /* All that was written is on the medium, its cache included. */
 bool wdr_blockdev_flush(WdrBlockDev *dev, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* The kernel looks at the partition table anew; false where it cannot, or for an image. It does so
+ * for the one who has the disk exclusively. */
+bool wdr_blockdev_reread_table(WdrBlockDev *dev);
+
 /* A part of another device that holds back the first `held` bytes of the part: writes to them are
  * kept in memory (reads see them) until wdr_blockdev_release(). `base` is borrowed and must live
  * longer. Used so that a boot volume cannot be taken for one before all of it is there. */

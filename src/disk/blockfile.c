@@ -224,3 +224,11 @@ bool wdr_blockdev_open(const char *path, WdrOpenFlags flags, WdrBlockDev **ret, 
 	*ret = wdr_blockdev_new(path, size, sector, &file_ops, f);
 	return true;
 }
+
+bool wdr_blockdev_reread_table(WdrBlockDev *dev)
+{
+	int fd = wdr_blockdev_fd(dev);
+	struct stat st;
+
+	return fd >= 0 && fstat(fd, &st) == 0 && S_ISBLK(st.st_mode) && ioctl(fd, BLKRRPART) == 0;
+}

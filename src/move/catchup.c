@@ -86,7 +86,8 @@ static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		/* Swap has nothing to carry, and blocks are only carried of what nobody writes to. */
+		/* Swap has nothing to carry, and blocks are only carried of what nobody writes to.
+		 */
 		if (!wdr_moving_is_volume(p))
 			continue;
 		Found *f = g_new0(Found, 1);
@@ -152,11 +153,21 @@ static bool carry_fat_again(WdrMoving *m, WdrHold *hold, Found *f, GError **erro
 	       wdr_moving_check_fat(m, medium, offset, f->part->to.size, error);
 }
 
+/* What was renamed is told under its new name alone. */
 static void tell(WdrCaughtUp *ret, const Found *f)
 {
+	g_autoptr(GHashTable) renamed = g_hash_table_new(g_str_hash, g_str_equal);
+
+	for (guint i = 0; i < f->diffs->len; i++) {
+		WdrDiff *diff = f->diffs->pdata[i];
+		if (diff->renamed_from)
+			g_hash_table_add(renamed, diff->renamed_from);
+	}
 	for (guint i = 0; i < f->diffs->len; i++) {
 		const WdrDiff *diff = f->diffs->pdata[i];
 		bool is_removed = diff->kind == WDR_DIFF_REMOVED;
+		if (is_removed && g_hash_table_contains(renamed, diff->was.path))
+			continue;
 		WdrCaught *c = g_new0(WdrCaught, 1);
 		c->partition = f->part->number;
 		c->kind = diff->kind;

@@ -110,6 +110,8 @@ bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
 	       wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
-	       wdr_parttable_write(m->target, m->table, true, error) &&
-	       put_boot_code(m, error) && wdr_blockdev_flush(m->target, error);
+	       wdr_parttable_write(m->target, m->table, true, error) && put_boot_code(m, error) &&
+	       wdr_blockdev_flush(m->target, error) &&
+	       /* Where it cannot, it will at the next start. */
+	       (wdr_blockdev_reread_table(m->target), true);
 }

@@ -3,7 +3,7 @@
 #include "base/cleanup.h"
 #include "base/text.h"
 
-enum { SHOWN_MAX = 40 };
+enum { SHOWN_MAX = 40, UNSETTLED_MAX = 10 };
 
 static const char *word_of(const WdrCaught *c)
 {
@@ -43,16 +43,24 @@ static char *counts(const WdrCaughtUp *c)
 
 static void show_changes(const WdrOut *out, const GPtrArray *changes, guint most)
 {
+	static const WdrColumn columns[] = { { "WHAT", false }, { "PARTITION", true },
+		{ "FILE", false } };
+	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+
 	for (guint i = 0; i < changes->len && i < most; i++) {
 		const WdrCaught *c = changes->pdata[i];
 		g_autofree char *path = wdr_escape(c->path);
 		g_autofree char *from = c->from ? wdr_escape(c->from) : NULL;
-		wdr_out_text(out, c->kind == WDR_DIFF_EDITED ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN,
-			"  %-8s  %u  /%s%s%s%s\n", word_of(c), c->partition, path,
+		g_autofree char *number = g_strdup_printf("%u", c->partition);
+		g_autofree char *file = g_strdup_printf("/%s%s%s%s", path,
 			c->is_folder && *path ? "/" : "", from ? "  was /" : "", from ? from : "");
+		const char *cells[] = { word_of(c), number, file };
+		wdr_grid_row(
+			g, c->kind == WDR_DIFF_EDITED ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
 	}
+	wdr_grid_print(g, out);
 	if (changes->len > most)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "  … and %u more (--verbose shows all)\n",
+		wdr_out_text(out, WDR_STYLE_PLAIN, "… and %u more (catchup --verbose shows all)\n",
 			changes->len - most);
 }
 
@@ -76,13 +84,17 @@ void wdr_present_caught_up(const WdrOut *out, const WdrCaughtUp *c)
 		return;
 	g_autofree char *what = counts(c);
 	g_autofree char *bytes = wdr_format_size(c->bytes);
-	wdr_out_text(out, WDR_STYLE_PLAIN, "  meanwhile   %s; carried in %u further pass%s (%s)\n",
-		what, c->passes, c->passes == 1 ? "" : "es", bytes);
+	if (c->passes == 0)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  meanwhile   nothing changed on the source\n");
+	else
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  meanwhile   %s; carried in %u further pass%s (%s)\n", what, c->passes,
+			c->passes == 1 ? "" : "es", bytes);
 	show_edited(out, c);
 	if (c->unsettled->len) {
 		wdr_out_text(out, WDR_STYLE_REMARK,
 			"  still changing, so what was carried of it may be old:\n");
-		show_changes(out, c->unsettled, SHOWN_MAX);
+		show_changes(out, c->unsettled, UNSETTLED_MAX);
 	}
 }
 
