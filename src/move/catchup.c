@@ -271,8 +271,9 @@ static bool run(WdrMoving *m, GError **error)
 	g_auto(WdrHold) hold = { 0 };
 	WdrItineraryDisk expected = moved_target(m->it);
 
-	return wdr_moving_open_source(m, error) && wdr_moving_open_target(m, &expected, error) &&
-	       check_target_parts(m, error) && open_logbook(m, error) &&
+	return wdr_moving_lock(m, error) && wdr_moving_open_source(m, error) &&
+	       wdr_moving_open_target(m, &expected, error) && check_target_parts(m, error) &&
+	       open_logbook(m, error) &&
 	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
 	       (!hold.dev || wdr_hold_release(m, &hold, error)) &&
 	       wdr_logbook_done(m->logbook, error);
@@ -281,9 +282,12 @@ static bool run(WdrMoving *m, GError **error)
 bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
 {
-	WdrMoving m = {
-		.world = world, .it = it, .state = state, .result = ret, .has_begun = ret_has_begun
-	};
+	WdrMoving m = { .world = world,
+		.it = it,
+		.state = state,
+		.result = ret,
+		.has_begun = ret_has_begun,
+		.lock = -1 };
 	GError *failure = NULL;
 
 	*ret_has_begun = false;

@@ -8,6 +8,7 @@
 #include "move/measure.h"
 #include "move/running.h"
 #include "move/source.h"
+#include "move/writers.h"
 
 #include <string.h>
 
@@ -194,8 +195,8 @@ static bool can_start_from_area(const WdrItineraryDisk *target)
 	       strcmp(target->medium, "eMMC") == 0;
 }
 
-static bool choose_loader(WdrItinerary *it, const WdrSource *source, const WdrDraftOptions *options,
-	GError **error)
+static bool choose_loader(
+	WdrItinerary *it, const WdrSource *source, const WdrDraftOptions *options, GError **error)
 {
 	g_auto(WdrLoaderArea) found = { 0 };
 
@@ -208,8 +209,9 @@ static bool choose_loader(WdrItinerary *it, const WdrSource *source, const WdrDr
 	g_autofree char *size = wdr_format_size(found.size);
 	if (!options->with_loader && !can_start_from_area(&it->target)) {
 		g_ptr_array_add(it->notes,
-			g_strdup_printf("the loader area before the first partition (%s, %s) is left out: "
-					"boards start from it on SD and eMMC only; --with loader carries it",
+			g_strdup_printf(
+				"the loader area before the first partition (%s, %s) is left out: "
+				"boards start from it on SD and eMMC only; --with loader carries it",
 				found.what, size));
 		return true;
 	}
@@ -254,6 +256,25 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 			g_strdup(
 				"an MBR reaches 2 TiB only; the rest of the target stays unused (--table gpt "
 				"uses all of it)"));
+}
+
+static void note_running(const WdrWorld *world, WdrItinerary *it)
+{
+	g_autoptr(GPtrArray) writers = wdr_writers_find(world);
+
+	g_ptr_array_add(it->notes,
+		g_strdup(
+			"the source is running: what changes while it is carried is carried again at the "
+			"end"));
+	for (guint i = 0; i < writers->len; i++) {
+		const WdrWriter *w = writers->pdata[i];
+		g_autofree char *name = wdr_escape(w->name);
+		g_ptr_array_add(it->notes,
+			g_strdup_printf(
+				"%s has %u file%s in %s open for writing: stop it before the move, or "
+				"before the last catchup; else they come as after a power cut",
+				name, w->files, w->files == 1 ? "" : "s", w->folder));
+	}
 }
 
 /* ---- all of it ---- */
@@ -303,10 +324,7 @@ static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *sourc
 		return false;
 	add_notes(it, options);
 	if (wdr_running_is(source->system))
-		g_ptr_array_add(it->notes,
-			g_strdup(
-				"the source is running: what changes while it is carried is carried "
-				"again at the end"));
+		note_running(world, it);
 	return true;
 }
 

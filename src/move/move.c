@@ -104,8 +104,8 @@ static bool carry_loader(WdrMoving *m, GError **error)
 {
 	const WdrLoaderArea *a = &m->it->loader;
 
-	return a->size == 0 || wdr_moving_carry_range(
-				       m, a->start, a->start, a->size, "the loader area", error);
+	return a->size == 0 ||
+	       wdr_moving_carry_range(m, a->start, a->start, a->size, "the loader area", error);
 }
 
 static bool carry_all(WdrMoving *m, GError **error)
@@ -162,16 +162,20 @@ static bool change_source(WdrMoving *m, GError **error)
 bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, bool *ret_has_begun,
 	WdrMoveResult *ret, GError **error)
 {
-	WdrMoving m = {
-		.world = world, .it = it, .state = state, .result = ret, .has_begun = ret_has_begun
-	};
+	WdrMoving m = { .world = world,
+		.it = it,
+		.state = state,
+		.result = ret,
+		.has_begun = ret_has_begun,
+		.lock = -1 };
 	GError *failure = NULL;
 
 	*ret_has_begun = false;
 	*ret = (WdrMoveResult){ .state = g_strdup(state) };
-	bool is_fine = wdr_make_folder(state, &failure) && prepare(&m, &failure) &&
-		       begin_logbook(&m, &failure) && carry_all(&m, &failure) &&
-		       change_source(&m, &failure) && wdr_logbook_done(m.logbook, &failure);
+	bool is_fine = wdr_make_folder(state, &failure) && wdr_moving_lock(&m, &failure) &&
+		       prepare(&m, &failure) && begin_logbook(&m, &failure) &&
+		       carry_all(&m, &failure) && change_source(&m, &failure) &&
+		       wdr_logbook_done(m.logbook, &failure);
 	if (!is_fine && m.logbook)
 		wdr_logbook_stopped(m.logbook, failure->message);
 	wdr_moving_close(&m);

@@ -17,7 +17,11 @@ typedef struct {
 	WdrLogbook *logbook;
 	WdrMoveResult *result;
 	bool *has_begun;
+	int lock; /* of the folder that moves of this machine keep their state in; -1: none */
 } WdrMoving;
+
+/* REFUSED: another move is under way. Held until the moving is closed. */
+bool wdr_moving_lock(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 void wdr_moving_close(WdrMoving *m);
 

@@ -1,9 +1,13 @@
 /* Opening both disks of a move, and making sure that they are those of the itinerary. */
 #include "move/moving.h"
 
+#include "base/cleanup.h"
 #include "move/running.h"
 
+#include <errno.h>
+#include <fcntl.h>
 #include <string.h>
+#include <sys/file.h>
 
 void wdr_moving_close(WdrMoving *m)
 {
@@ -12,6 +16,25 @@ void wdr_moving_close(WdrMoving *m)
 	wdr_blockdev_free(m->target);
 	wdr_parttable_free(m->table);
 	wdr_logbook_free(m->logbook);
+	wdr_fd_clear(&m->lock);
+}
+
+/* One move at a time: all that keep their state in the machine's own folder share its lock, others
+ * have that of the folder that was named. */
+bool wdr_moving_lock(WdrMoving *m, GError **error)
+{
+	g_autofree char *common = wdr_world_path(m->world, "/var/lib/wanderitas");
+	g_autofree char *parent = g_path_get_dirname(m->state);
+	const char *folder = strcmp(parent, common) == 0 ? common : m->state;
+
+	m->lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (m->lock < 0)
+		return wdr_error_set_errno(error, errno, "opening the folder %s", folder);
+	if (flock(m->lock, LOCK_EX | LOCK_NB) == 0)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "another move is under way (it holds %s)", folder);
+	wdr_error_hint(error, "wait for it to end; nothing was written");
+	return false;
 }
 
 bool wdr_moving_is_fat(const WdrItineraryPart *p)
@@ -90,12 +113,12 @@ static bool check_parts(const WdrMoving *m, GError **error)
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		const WdrSystemPart *s = wdr_moving_source_part(m, p->number);
-		bool is_same = s && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
-			       s->partition->size == p->from.size &&
-			       (!wdr_moving_is_volume(p) ||
-				       (s->volume && wdr_moving_is_fat(p) ==
-							     (strcmp(s->volume->ops->type, "vfat") ==
-								     0)));
+		bool is_same =
+			s && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
+			s->partition->size == p->from.size &&
+			(!wdr_moving_is_volume(p) ||
+				(s->volume && wdr_moving_is_fat(p) ==
+						      (strcmp(s->volume->ops->type, "vfat") == 0)));
 		if (!is_same)
 			return wdr_error_set(error, WDR_ERROR_REFUSED,
 				"partition %u of the source is not the volume that the itinerary was drawn for",

@@ -133,7 +133,7 @@ START_TEST(boot_files_are_caught_up_with)
 	move();
 	bench_put_boot_file(CARD, "overlays-note.txt", "the card has more now");
 	SupRun run = BENCH_RUN("catchup");
-	bench_expect(&run, 0, "new               1  /overlays-note.txt");
+	bench_expect(&run, 0, "1  /overlays-note.txt");
 	ck_assert_str_eq(bench_boot_file(DRIVE, "overlays-note.txt"), "the card has more now");
 	ck_assert_ptr_null(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "4c1fa2b0"));
 	expect_same_tree();
@@ -240,6 +240,42 @@ START_TEST(root_alone_changes_the_mounted_boot)
 }
 END_TEST
 
+START_TEST(databases_are_named)
+{
+	g_autofree char *script = g_strdup_printf(
+		"cd '%s/proc'; for p in 41 57; do mkdir -p $p/fd $p/fdinfo; done;"
+		"echo mariadbd >41/comm; echo reader >57/comm;"
+		"for n in 3 4; do ln -s /var/lib/mysql/ib$n 41/fd/$n;"
+		" printf 'pos:\t0\nflags:\t0100002\n' >41/fdinfo/$n; done;"
+		"ln -s /var/lib/mysqlx/no 41/fd/5; printf 'flags:\t0100002\n' >41/fdinfo/5;"
+		"ln -s /var/lib/mysql/ib3 57/fd/3; printf 'flags:\t0100000\n' >57/fdinfo/3",
+		bench_path(""));
+
+	shell(script);
+	SupRun run = BENCH_RUN("draft", "--to", "nvme0n1");
+	bench_expect(&run, 0, "mariadbd has 2 files in /var/lib/mysql open for writing");
+	ck_assert_ptr_null(strstr(run.out, "reader"));
+}
+END_TEST
+
+/* The folder that moves of this machine keep their state in is taken. */
+START_TEST(one_move_at_a_time)
+{
+	g_autofree char *state = g_build_filename(ROOT, "var/lib/wanderitas", NULL);
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+
+	SUP_TOOL("mkdir", "-p", state);
+	SupRun run = SUP_RUN("flock", state, sup_program(), "--bench", sup_path("bench"), "move",
+		"--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&run, 3, "another move is under way");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+	move();
+	SupRun again =
+		SUP_RUN("flock", state, sup_program(), "--bench", sup_path("bench"), "catchup");
+	bench_expect(&again, 3, "another move is under way");
+}
+END_TEST
+
 static const char *const other_roots[][2] = {
 	{ "overlay / overlay", "the system runs from overlay (overlay)" },
 	{ "tmpfs / tmpfs", "the system runs from tmpfs (tmpfs)" },
@@ -312,6 +348,8 @@ Suite *suite_running(void)
 	tcase_add_test(tc, patterns_stay_behind);
 	tcase_add_test(tc, wrong_wishes_are_refused);
 	tcase_add_test(tc, root_alone_changes_the_mounted_boot);
+	tcase_add_test(tc, databases_are_named);
+	tcase_add_test(tc, one_move_at_a_time);
 	tcase_add_test(tc, other_kinds_of_root_are_named);
 	tcase_add_test(tc, a_mounted_disk_is_written_to_meanwhile);
 	suite_add_tcase(s, tc);
