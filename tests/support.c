@@ -351,9 +351,11 @@ static void fill(WdrVolume *from, WdrBuilder *builder, const char *list)
 	g_autoptr(WdrPacking) packing = NULL;
 
 	sup_ok(wdr_packing_create(list, 1000, &packing, &error));
-	WdrCarry carry = {
-		.source = from, .builder = builder, .record = wdr_packing_record, .data = packing
-	};
+	WdrCarry carry = { .source = from,
+		.builder = builder,
+		.record = wdr_packing_record,
+		.data = packing,
+		.renews_swap = true };
 	sup_ok(wdr_carry(the_world, &carry, NULL, &error));
 	sup_ok(builder->ops->finish(builder, &error));
 	sup_ok(wdr_packing_finish(packing, &error));

@@ -9,25 +9,40 @@
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 
-bool wdr_pread_all(int fd, void *buf, size_t len, uint64_t offset, GError **error)
+ssize_t wdr_pread_some(int fd, void *buf, size_t len, uint64_t offset)
 {
-	uint8_t *at = buf;
+	size_t done = 0;
 
-	while (len > 0) {
-		ssize_t got = pread(fd, at, len, (off_t)offset);
+	while (done < len) {
+		ssize_t got = pread(fd, (uint8_t *)buf + done, len - done, (off_t)(offset + done));
 		if (got < 0 && errno == EINTR)
 			continue;
 		if (got < 0)
-			return wdr_error_set_errno(
-				error, errno, "reading at byte %" G_GUINT64_FORMAT, offset);
+			return -1;
 		if (got == 0)
-			return wdr_error_set(error, WDR_ERROR_IO,
-				"short read at byte %" G_GUINT64_FORMAT, offset);
-		at += got;
-		len -= (size_t)got;
-		offset += (uint64_t)got;
+			break;
+		done += (size_t)got;
 	}
-	return true;
+	return (ssize_t)done;
+}
+
+bool wdr_pread_all(int fd, void *buf, size_t len, uint64_t offset, GError **error)
+{
+	ssize_t got = wdr_pread_some(fd, buf, len, offset);
+
+	if (got < 0)
+		return wdr_error_set_errno(
+			error, errno, "reading at byte %" G_GUINT64_FORMAT, offset);
+	return (size_t)got == len ||
+	       wdr_error_set(error, WDR_ERROR_IO, "short read at byte %" G_GUINT64_FORMAT,
+		       offset + (uint64_t)got);
+}
+
+bool wdr_is_zero(const void *data, size_t len)
+{
+	const uint8_t *bytes = data;
+
+	return len == 0 || (bytes[0] == 0 && memcmp(bytes, bytes + 1, len - 1) == 0);
 }
 
 bool wdr_pwrite_all(int fd, const void *buf, size_t len, uint64_t offset, GError **error)

@@ -6,10 +6,15 @@
 
 #include <stddef.h>
 #include <stdint.h>
+#include <sys/types.h>
 
 /* Exactly len bytes, or an error; a short read is an error that names the byte. */
 bool wdr_pread_all(int fd, void *buf, size_t len, uint64_t offset, GError **error);
 bool wdr_pwrite_all(int fd, const void *buf, size_t len, uint64_t offset, GError **error);
+
+/* As many bytes as there are up to the end; -1: errno says why. */
+ssize_t wdr_pread_some(int fd, void *buf, size_t len, uint64_t offset);
+bool wdr_is_zero(const void *data, size_t len);
 
 /* The whole file, at most `limit` bytes (larger: WDR_ERROR_FORMAT), with a 0 byte behind it that
  * does not count. Files in proc and sysfs, which claim a size of 0 or 4096, are read to their end.

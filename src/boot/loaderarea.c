@@ -1,5 +1,6 @@
 #include "boot/loaderarea.h"
 
+#include "base/io.h"
 #include "base/text.h"
 
 #include <string.h>
@@ -36,9 +37,8 @@ void wdr_loader_area_clear(WdrLoaderArea *a)
 
 uint64_t wdr_table_end(WdrTableKind kind, uint32_t sector_size)
 {
-	uint64_t sectors = kind == WDR_TABLE_GPT
-				   ? 2 + (GPT_ENTRIES_BYTES + sector_size - 1) / sector_size
-				   : 1;
+	uint64_t sectors =
+		kind == WDR_TABLE_GPT ? 2 + (GPT_ENTRIES_BYTES + sector_size - 1) / sector_size : 1;
 
 	return sectors * sector_size;
 }
@@ -48,11 +48,6 @@ static uint64_t first_partition(const WdrPartTable *t, uint64_t end)
 	for (guint i = 0; i < t->partitions->len; i++)
 		end = MIN(end, ((const WdrPartition *)t->partitions->pdata[i])->start);
 	return MIN(end, AREA_BYTES_MAX);
-}
-
-static bool is_zero(const uint8_t *buf, size_t len)
-{
-	return len == 0 || (buf[0] == 0 && memcmp(buf, buf + 1, len - 1) == 0);
 }
 
 /* "U-Boot 2023.01", "U-Boot SPL 2023.01": what the loader says of itself. */
@@ -66,7 +61,8 @@ static char *version_in(const uint8_t *buf, size_t len)
 		const char *digits = at ? (const char *)at + word : NULL;
 		size_t room = at ? len - (size_t)(at - buf) - word : 0;
 		size_t n = 0;
-		while (n < MIN(room, VERSION_MAX) && (g_ascii_isdigit(digits[n]) || digits[n] == '.'))
+		while (n < MIN(room, VERSION_MAX) &&
+			(g_ascii_isdigit(digits[n]) || digits[n] == '.'))
 			n++;
 		if (n >= 4)
 			return g_strdup_printf("U-Boot %.*s", (int)n, digits);
@@ -81,8 +77,7 @@ static const char *family_of(WdrBlockDev *dev, WdrLoaderArea *ret)
 	for (size_t i = 0; i < G_N_ELEMENTS(signatures); i++) {
 		if (signatures[i].at < ret->start ||
 			signatures[i].at + signatures[i].len > ret->start + ret->size ||
-			!wdr_blockdev_read(
-				dev, found, signatures[i].len, signatures[i].at, NULL) ||
+			!wdr_blockdev_read(dev, found, signatures[i].len, signatures[i].at, NULL) ||
 			memcmp(found, signatures[i].bytes, signatures[i].len) != 0)
 			continue;
 		ret->has_boot_code = signatures[i].has_boot_code;
@@ -105,7 +100,7 @@ bool wdr_loader_area_find(
 		size_t len = (size_t)MIN(CHUNK_BYTES, end - at);
 		if (!wdr_blockdev_read(dev, buf, len, at, error))
 			return false;
-		if (is_zero(buf, len))
+		if (wdr_is_zero(buf, len))
 			continue;
 		last = at + len;
 		if (!version)
@@ -116,8 +111,9 @@ bool wdr_loader_area_find(
 	ret->start = start;
 	ret->size = last - start;
 	const char *family = family_of(dev, ret);
-	ret->what = family || version ? g_strdup_printf("%s%s%s", family ? family : "",
-						family && version ? ", " : "", version ? version : "")
-				      : g_strdup("unknown");
+	ret->what = family || version
+			    ? g_strdup_printf("%s%s%s", family ? family : "",
+				      family && version ? ", " : "", version ? version : "")
+			    : g_strdup("unknown");
 	return true;
 }

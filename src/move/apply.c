@@ -298,16 +298,6 @@ static bool release_all(Apply *a, GError **error)
 
 /* ---- carrying ---- */
 
-static void stand_in(WdrKind kind, int64_t now, WdrEntry *ret)
-{
-	WdrTime t = { now, 0 };
-
-	wdr_entry_clear(ret);
-	*ret = (WdrEntry){ .kind = kind, .atime = t, .mtime = t, .ctime = t, .crtime = t };
-	ret->target = kind == WDR_KIND_SYMLINK ? g_strdup("gone") : NULL;
-	ret->size = ret->target ? strlen(ret->target) : 0;
-}
-
 /* The entry as it is now; *ret_is_there false: it is gone, or is of another kind. */
 static bool look(Apply *a, const WdrPacked *p, WdrEntry *ret, bool *ret_is_there, GError **error)
 {
@@ -315,8 +305,7 @@ static bool look(Apply *a, const WdrPacked *p, WdrEntry *ret, bool *ret_is_there
 	g_autoptr(GError) local = NULL;
 	bool is_stated = wdr_volume_stat(a->d->source, &node, ret, &local);
 
-	if (!is_stated &&
-		!(a->d->source->is_changing && wdr_errno_is_gone(wdr_error_get_errno(local)))) {
+	if (!is_stated && !wdr_volume_is_gone(a->d->source, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
@@ -382,7 +371,7 @@ static bool carry_entry(Apply *a, Step *step, GError **error)
 	if (!look(a, &step->diff->now, &entry, &is_there, error))
 		return false;
 	if (!is_there)
-		stand_in(kind, wdr_world_now(a->d->world), &entry);
+		wdr_entry_stand_in(&entry, kind, wdr_world_now(a->d->world));
 	const int64_t *links = g_hash_table_lookup(a->links, &step->id);
 	entry.links = links ? (uint64_t)*links : 2;
 	bool has_content = kind == WDR_KIND_FILE && entry.size > 0;

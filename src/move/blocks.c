@@ -2,6 +2,7 @@
  * block, zeros left out. */
 #include "move/moving.h"
 
+#include "base/io.h"
 #include "base/stop.h"
 #include "volume/swap.h"
 
@@ -20,23 +21,6 @@ WdrWay wdr_itinerary_way(const WdrItineraryPart *p)
 
 /* ---- swap ---- */
 
-static bool parse_uuid(const char *text, uint8_t ret[WDR_SWAP_UUID_BYTES])
-{
-	size_t n = 0;
-
-	for (const char *c = text ? text : ""; *c && n < WDR_SWAP_UUID_BYTES; c++) {
-		if (*c == '-')
-			continue;
-		int high = g_ascii_xdigit_value(c[0]);
-		int low = high >= 0 ? g_ascii_xdigit_value(c[1]) : -1;
-		if (low < 0)
-			return false;
-		ret[n++] = (uint8_t)(high * 16 + low);
-		c++;
-	}
-	return n == WDR_SWAP_UUID_BYTES;
-}
-
 static bool make_swap(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
 	g_autofree uint8_t *head = g_malloc0(WDR_SWAP_HEAD_BYTES);
@@ -48,7 +32,7 @@ static bool make_swap(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 		    m->logbook, error, "making the swap area of partition %u", p->number) ||
 		!wdr_blockdev_read(m->source->system->dev, head, len, p->from.start, error))
 		return false;
-	if (!wdr_swap_parse(head, len, &swap) || !parse_uuid(p->to.uuid, swap.uuid))
+	if (!wdr_swap_parse(head, len, &swap) || !wdr_swap_parse_uuid(p->to.uuid, swap.uuid))
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"partition %u holds no swap area that could be made again", p->number);
 	memset(swap.label, 0, sizeof(swap.label));
@@ -68,11 +52,6 @@ static bool make_swap(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 
 /* ---- blocks ---- */
 
-static bool is_zero(const uint8_t *buf, size_t len)
-{
-	return len == 0 || (buf[0] == 0 && memcmp(buf, buf + 1, len - 1) == 0);
-}
-
 /* Goes over a range in chunks; `to` NULL: only hashes it. */
 static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlockDev *to,
 	uint64_t to_at, uint64_t size, WdrHash *ret, GError **error)
@@ -87,11 +66,10 @@ static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlock
 		WdrProgress progress = { .bytes_done = done, .bytes_total = size };
 		if (chunks++ % REPORT_EVERY == 0)
 			wdr_world_progress(m->world, &progress);
-		if (!wdr_stop_check(error) ||
-			!wdr_blockdev_read(from, buf, len, at + done, error))
+		if (!wdr_stop_check(error) || !wdr_blockdev_read(from, buf, len, at + done, error))
 			return false;
 		wdr_hasher_add(hasher, buf, len);
-		if (to && !(is_zero(buf, len)
+		if (to && !(wdr_is_zero(buf, len)
 					  ? wdr_blockdev_zero(to, to_at + done, len, error)
 					  : wdr_blockdev_write(to, buf, len, to_at + done, error)))
 			return false;
@@ -100,8 +78,8 @@ static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlock
 	return true;
 }
 
-bool wdr_moving_carry_range(WdrMoving *m, uint64_t from, uint64_t to, uint64_t size,
-	const char *what, GError **error)
+bool wdr_moving_carry_range(
+	WdrMoving *m, uint64_t from, uint64_t to, uint64_t size, const char *what, GError **error)
 {
 	WdrHash carried;
 	WdrHash back;
@@ -123,6 +101,5 @@ bool wdr_moving_carry_blocks(WdrMoving *m, const WdrItineraryPart *p, GError **e
 	if (wdr_itinerary_way(p) == WDR_WAY_SWAP)
 		return make_swap(m, p, error);
 	m->result->bytes += p->bytes;
-	return wdr_moving_carry_range(
-		m, p->from.start, p->to.start, p->from.size, what, error);
+	return wdr_moving_carry_range(m, p->from.start, p->to.start, p->from.size, what, error);
 }

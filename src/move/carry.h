@@ -31,6 +31,8 @@ typedef struct {
 	 * same tree, whatever it lies on. */
 	bool (*record)(void *data, const WdrCarried *carried, GError **error);
 	void *data;
+	bool renews_swap;  /* swap files come as fresh ones: for what is carried, not for reading
+			      back */
 	WdrProgress total; /* what on_progress is to count up to */
 } WdrCarry;
 

@@ -65,6 +65,17 @@ static WdrDifference difference_of(
 		edited };
 }
 
+/* A FAT is carried as a whole or not at all: one whose edited files changed is left as it is. */
+static void keep_whole(const WdrItineraryPart *p, GPtrArray *diffs)
+{
+	bool has_edited = false;
+
+	for (guint i = 0; i < diffs->len; i++)
+		has_edited |= ((const WdrDiff *)diffs->pdata[i])->kind == WDR_DIFF_EDITED;
+	for (guint i = 0; has_edited && wdr_moving_is_fat(p) && i < diffs->len; i++)
+		((WdrDiff *)diffs->pdata[i])->kind = WDR_DIFF_EDITED;
+}
+
 static bool find_in_part(WdrMoving *m, const WdrItineraryPart *p, Found *ret, GError **error)
 {
 	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, p);
@@ -74,8 +85,20 @@ static bool find_in_part(WdrMoving *m, const WdrItineraryPart *p, Found *ret, GE
 	g_autoptr(WdrPacking) packing = NULL;
 
 	ret->part = p;
-	return wdr_packing_open(list, &packing, error) &&
-	       wdr_difference_find(&d, packing, &ret->diffs, &ret->begun, error);
+	if (!wdr_packing_open(list, &packing, error) ||
+		!wdr_difference_find(&d, packing, &ret->diffs, &ret->begun, error))
+		return false;
+	keep_whole(p, ret->diffs);
+	return true;
+}
+
+static unsigned count_to_carry(const Found *f)
+{
+	unsigned count = 0;
+
+	for (guint i = 0; i < f->diffs->len; i++)
+		count += ((const WdrDiff *)f->diffs->pdata[i])->kind == WDR_DIFF_EDITED ? 0 : 1;
+	return count;
 }
 
 /* All parts; a running FAT is flushed and opened anew before. */
@@ -94,10 +117,7 @@ static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError
 		g_ptr_array_add(found, f);
 		if (!find_in_part(m, p, f, error))
 			return false;
-		for (guint k = 0; k < f->diffs->len; k++) {
-			const WdrDiff *diff = f->diffs->pdata[k];
-			*ret_count += diff->kind == WDR_DIFF_EDITED ? 0 : 1;
-		}
+		*ret_count += count_to_carry(f);
 	}
 	return true;
 }
@@ -168,6 +188,8 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 		bool is_removed = diff->kind == WDR_DIFF_REMOVED;
 		if (is_removed && g_hash_table_contains(renamed, diff->was.path))
 			continue;
+		if (diff->kind == WDR_DIFF_EDITED && ret->passes > 0)
+			continue;
 		WdrCaught *c = g_new0(WdrCaught, 1);
 		c->partition = f->part->number;
 		c->kind = diff->kind;
@@ -184,10 +206,10 @@ static bool carry_changes(WdrMoving *m, WdrHold *hold, GPtrArray *found, GError 
 		return false;
 	for (guint i = 0; i < found->len; i++) {
 		Found *f = found->pdata[i];
-		if (f->diffs->len == 0)
+		if (count_to_carry(f) == 0)
 			continue;
 		if (!wdr_logbook_step(m->logbook, error, "carrying %u changes to partition %u",
-			    f->diffs->len, f->part->number) ||
+			    count_to_carry(f), f->part->number) ||
 			!(wdr_moving_is_fat(f->part) ? carry_fat_again : apply_to_ext)(
 				m, hold, f, error))
 			return false;
@@ -271,7 +293,7 @@ static bool run(WdrMoving *m, GError **error)
 	g_auto(WdrHold) hold = { 0 };
 	WdrItineraryDisk expected = moved_target(m->it);
 
-	return wdr_moving_lock(m, error) && wdr_moving_open_source(m, error) &&
+	return wdr_moving_lock(m, error) && wdr_moving_open_source(m, false, error) &&
 	       wdr_moving_open_target(m, &expected, error) && check_target_parts(m, error) &&
 	       open_logbook(m, error) &&
 	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
@@ -292,19 +314,13 @@ bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *stat
 
 	*ret_has_begun = false;
 	*ret = (WdrMoveResult){ .state = g_strdup(state) };
-	bool is_fine = run(&m, &failure);
-	if (!is_fine && m.logbook)
-		wdr_logbook_stopped(m.logbook, failure->message);
-	wdr_moving_close(&m);
-	if (is_fine)
-		return true;
-	g_propagate_error(error, failure);
-	return false;
+	(void)run(&m, &failure);
+	return wdr_moving_end(&m, failure, error);
 }
 
 char *wdr_catchup_find(const WdrWorld *world)
 {
-	g_autofree char *base = wdr_world_path(world, "/var/lib/wanderitas");
+	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
 	g_autofree char *found = NULL;
 	int64_t newest = 0;

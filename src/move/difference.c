@@ -69,11 +69,6 @@ static void add_removed(Search *s, const WdrPacked *was)
 
 /* ---- one entry ---- */
 
-static bool is_same_time(WdrTime a, WdrTime b)
-{
-	return a.sec == b.sec && a.nsec == b.nsec;
-}
-
 static bool is_doubtful(const Search *s, WdrTime changed)
 {
 	return changed.sec >= wdr_packing_begun(s->list) - DOUBT_S;
@@ -82,7 +77,7 @@ static bool is_doubtful(const Search *s, WdrTime changed)
 static bool has_other_metadata(const WdrPacked *was, const WdrPacked *now)
 {
 	return was->mode != now->mode || was->uid != now->uid || was->gid != now->gid ||
-	       !is_same_time(was->mtime, now->mtime) || !is_same_time(was->ctime, now->ctime) ||
+	       !wdr_time_equal(was->mtime, now->mtime) || !wdr_time_equal(was->ctime, now->ctime) ||
 	       !wdr_hash_equal(was->metadata, now->metadata);
 }
 
@@ -105,7 +100,8 @@ static bool compare_file(
 	const WdrHash *made_from =
 		s->d->edited ? g_hash_table_lookup(s->d->edited, now->path) : NULL;
 	bool is_same = was->size == now->size && was->id == now->id &&
-		       is_same_time(was->mtime, now->mtime) && is_same_time(was->ctime, now->ctime);
+		       wdr_time_equal(was->mtime, now->mtime) &&
+		       wdr_time_equal(was->ctime, now->ctime);
 
 	if (made_from)
 		return compare_edited(s, made_from, was, now, job, error);
@@ -113,7 +109,7 @@ static bool compare_file(
 	if (is_same && !is_doubtful(s, now->ctime))
 		return true;
 	bool is_other = was->size != now->size ||
-			(was->id == now->id && !is_same_time(was->mtime, now->mtime));
+			(was->id == now->id && !wdr_time_equal(was->mtime, now->mtime));
 	if (!is_other && job->content) {
 		if (!wdr_content_hash(
 			    job->content, job->entry.size, s->hasher, &now->content, error))
@@ -191,7 +187,7 @@ static void note_renames(Search *s)
 			       diff->now.kind == WDR_KIND_FILE;
 		WdrDiff *from = is_file ? g_hash_table_lookup(s->removed, &diff->now.id) : NULL;
 		if (!from || from->was.size != diff->now.size ||
-			!is_same_time(from->was.mtime, diff->now.mtime) ||
+			!wdr_time_equal(from->was.mtime, diff->now.mtime) ||
 			is_doubtful(s, diff->now.mtime))
 			continue;
 		diff->renamed_from = g_strdup(from->was.path);
@@ -225,7 +221,7 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 	g_autoptr(GHashTable) removed = g_hash_table_new(g_int64_hash, g_int64_equal);
 	g_autoptr(GHashTable) remade = g_hash_table_new(g_str_hash, g_str_equal);
 	Search s = { d, list, hasher, diffs, removed, remade };
-	WdrCarry carry = { .source = d->source, .leave = d->leave };
+	WdrCarry carry = { .source = d->source, .leave = d->leave, .renews_swap = true };
 	WdrPlan *plan = wdr_plan_new(&carry, wdr_world_now(d->world));
 
 	*ret_begun = g_get_real_time() / G_USEC_PER_SEC;

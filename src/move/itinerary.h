@@ -63,12 +63,12 @@ typedef struct {
 	WdrItineraryDisk source, target;
 	WdrTableKind table; /* the new one */
 	char *table_id;
-	GPtrArray *parts; /* WdrItineraryPart, by start */
-	GPtrArray *edits; /* WdrEdit */
-	GPtrArray *diffs; /* char *, one an edit, for reading */
-	GPtrArray *notes; /* char * */
+	GPtrArray *parts;     /* WdrItineraryPart, by start */
+	GPtrArray *edits;     /* WdrEdit */
+	GPtrArray *diffs;     /* char *, one an edit, for reading */
+	GPtrArray *notes;     /* char * */
 	WdrLoaderArea loader; /* what comes along of it; size 0: nothing */
-	GPtrArray *left;  /* WdrLeft: what stays behind, one for each pattern */
+	GPtrArray *left;      /* WdrLeft: what stays behind, one for each pattern */
 } WdrItinerary;
 
 WdrItinerary *wdr_itinerary_new(void);

@@ -110,14 +110,14 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 		json_array_append_new(
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
-	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o, s:o}", "format",
-		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
-		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
-		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
-		it->table_id, "partitions", parts, "edits", edits, "loader_area",
-		loader_to_json(&it->loader), "left_behind",
-		left_to_json(it->left), "notes", texts_to_json(it->notes));
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o, s:o}",
+			"format", FORMAT_NAME, "what", wdr_what_name(it->what), "made_by",
+			it->made_by, "made_at", (json_int_t)it->made_at, "source",
+			disk_to_json(&it->source), "target", disk_to_json(&it->target), "table",
+			wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions",
+			parts, "edits", edits, "loader_area", loader_to_json(&it->loader),
+			"left_behind", left_to_json(it->left), "notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -204,8 +204,7 @@ static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *
 		return unpack_failed(error, which, &e);
 	if (start <= 0 || size <= 0)
 		return bad(error, "a partition without place");
-	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size,
-		optional(json, "uuid"),
+	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size, optional(json, "uuid"),
 		optional(json, "label"), g_strdup(partuuid), optional(json, "partlabel") };
 	return true;
 }
@@ -355,8 +354,8 @@ static bool check_whole(WdrItinerary *it, GError **error)
 		if (!check_addresses(p))
 			return bad(error, "an address of a partition");
 		end = p->to.start + p->to.size;
-		bool has_files = wdr_itinerary_way(p) == WDR_WAY_EXT ||
-				 wdr_itinerary_way(p) == WDR_WAY_FAT;
+		bool has_files =
+			wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_itinerary_way(p) == WDR_WAY_FAT;
 		if (!has_files && (p->role == WDR_ROLE_ROOT || p->role == WDR_ROLE_BOOT))
 			return bad(error, "root or boot is on no file system that we build");
 		roots += p->role == WDR_ROLE_ROOT ? 1 : 0;

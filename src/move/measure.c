@@ -65,8 +65,7 @@ static void count(Walk *w, const WdrEntry *e, int rule)
 static bool visit(void *data, const WdrName *name, GError **error)
 {
 	Walk *w = data;
-	g_autofree char *path = *w->at->path ? g_strconcat(w->at->path, "/", name->name, NULL)
-					     : g_strdup(name->name);
+	g_autofree char *path = wdr_volume_path(w->at->path, name->name);
 	WdrNode node = { name->id, path };
 	g_auto(WdrEntry) entry = { 0 };
 	g_autoptr(GError) local = NULL;
@@ -78,7 +77,7 @@ static bool visit(void *data, const WdrName *name, GError **error)
 	if (is_counted(w, name))
 		return true;
 	if (!wdr_volume_stat(w->volume, &node, &entry, &local)) {
-		if (w->volume->is_changing && wdr_errno_is_gone(wdr_error_get_errno(local)))
+		if (wdr_volume_is_gone(w->volume, local))
 			return true;
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
@@ -101,7 +100,7 @@ static bool list_next(Walk *w, GError **error)
 							"%s: folders lie more than %d deep",
 							wdr_volume_name(w->volume), DEPTH_MAX);
 	folder_free(at);
-	if (is_fine || (w->volume->is_changing && wdr_errno_is_gone(wdr_error_get_errno(local))))
+	if (is_fine || wdr_volume_is_gone(w->volume, local))
 		return true;
 	g_propagate_error(error, g_steal_pointer(&local));
 	return false;

@@ -19,7 +19,7 @@ char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *targ
 {
 	if (target->is_image)
 		return g_strconcat(target->path, ".wanderitas", NULL);
-	g_autofree char *base = wdr_world_path(world, "/var/lib/wanderitas");
+	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 	g_autofree char *name = g_strdup_printf("to-%s", target->name);
 	return g_build_filename(base, name, NULL);
 }
@@ -28,7 +28,7 @@ char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *targ
 
 static bool prepare(WdrMoving *m, GError **error)
 {
-	return wdr_moving_open_source(m, error) &&
+	return wdr_moving_open_source(m, true, error) &&
 	       wdr_moving_open_target(m, &m->it->target, error) &&
 	       (!wdr_moving_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
 		       wdr_change_check_rest(m->world, m->source->disk, error));
@@ -172,18 +172,12 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, 
 
 	*ret_has_begun = false;
 	*ret = (WdrMoveResult){ .state = g_strdup(state) };
-	bool is_fine = wdr_make_folder(state, &failure) && wdr_moving_lock(&m, &failure) &&
-		       prepare(&m, &failure) && begin_logbook(&m, &failure) &&
-		       carry_all(&m, &failure) && change_source(&m, &failure) &&
-		       wdr_logbook_done(m.logbook, &failure);
-	if (!is_fine && m.logbook)
-		wdr_logbook_stopped(m.logbook, failure->message);
-	wdr_moving_close(&m);
-	if (is_fine)
-		return true;
+	(void)(wdr_make_folder(state, &failure) && wdr_moving_lock(&m, &failure) &&
+		prepare(&m, &failure) && begin_logbook(&m, &failure) && carry_all(&m, &failure) &&
+		change_source(&m, &failure) && wdr_logbook_done(m.logbook, &failure));
+	bool is_fine = wdr_moving_end(&m, failure, error);
 	/* A refusal leaves nothing behind; a folder with anything in it stays. */
-	if (!*ret_has_begun)
+	if (!is_fine && !*ret_has_begun)
 		rmdir(state);
-	g_propagate_error(error, failure);
-	return false;
+	return is_fine;
 }

@@ -46,5 +46,8 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)
 bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, bool *ret_has_begun,
 	WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* Where this machine's moves and changes keep their state, each in a folder of its own. */
+#define WDR_STATE_FOLDER "/var/lib/wanderitas"
+
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);

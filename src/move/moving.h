@@ -23,12 +23,16 @@ typedef struct {
 /* REFUSED: another move is under way. Held until the moving is closed. */
 bool wdr_moving_lock(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-void wdr_moving_close(WdrMoving *m);
+/* Closes all of it. A failure, which is taken over, goes into the logbook and to the caller;
+ * returns whether there was none. */
+bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error);
 
 /* ---- before anything is written (prepare.c) ---- */
 
-/* Opens the source and compares it, and every part of it, with the itinerary. */
-bool wdr_moving_open_source(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Opens the source and compares it, and every part of it, with the itinerary; with_edits: the edits
+ * must still fit its files. */
+bool wdr_moving_open_source(
+	WdrMoving *m, bool with_edits, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Opens the target for writing, which must be the disk that `expected` tells of. */
 bool wdr_moving_open_target(
 	WdrMoving *m, const WdrItineraryDisk *expected, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -234,11 +234,6 @@ int wdr_packed_order(const char *a, const char *b)
 	return order ? order : x_len < y_len ? -1 : 1;
 }
 
-static bool is_same_time(WdrTime a, WdrTime b)
-{
-	return a.sec == b.sec && a.nsec == b.nsec;
-}
-
 char *wdr_packed_difference(const WdrPacked *a, const WdrPacked *b)
 {
 	const struct {
@@ -251,9 +246,9 @@ char *wdr_packed_difference(const WdrPacked *a, const WdrPacked *b)
 		{ "owner", a->uid != b->uid },
 		{ "group", a->gid != b->gid },
 		{ "size", a->size != b->size },
-		{ "modification time", !is_same_time(a->mtime, b->mtime) },
-		{ "change time", !is_same_time(a->ctime, b->ctime) },
-		{ "access time", !is_same_time(a->atime, b->atime) },
+		{ "modification time", !wdr_time_equal(a->mtime, b->mtime) },
+		{ "change time", !wdr_time_equal(a->ctime, b->ctime) },
+		{ "access time", !wdr_time_equal(a->atime, b->atime) },
 		{ "content", a->has_content != b->has_content ||
 				     (a->has_content && !wdr_hash_equal(a->content, b->content)) },
 		{ "metadata", !wdr_hash_equal(a->metadata, b->metadata) },

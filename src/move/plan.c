@@ -37,6 +37,7 @@ struct WdrPlan {
 	WdrVolume *source;
 	WdrReplacements *replacements;
 	const WdrLeave *leave;
+	bool renews_swap;
 	int64_t now;
 	GPtrArray *stack;  /* Pending, the next last */
 	GHashTable *links; /* id -> Link, until all names were seen */
@@ -188,6 +189,7 @@ WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now)
 	p->source = carry->source;
 	p->replacements = carry->replacements;
 	p->leave = carry->leave;
+	p->renews_swap = carry->renews_swap;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
 	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, link_free);
@@ -216,14 +218,9 @@ void wdr_plan_free(WdrPlan *p)
 	g_free(p);
 }
 
-static char *path_in(const char *folder, const char *name)
-{
-	return *folder ? g_strconcat(folder, "/", name, NULL) : g_strdup(name);
-}
-
 static bool is_left_behind(const WdrPlan *p, const WdrName *name)
 {
-	g_autofree char *path = p->leave ? path_in(p->folder.at->path, name->name) : NULL;
+	g_autofree char *path = p->leave ? wdr_volume_path(p->folder.at->path, name->name) : NULL;
 
 	return path && wdr_leave_rule(p->leave, path, name->kind) != WDR_LEAVE_CARRIED;
 }
@@ -290,12 +287,6 @@ static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
 	g_array_append_val(p->folder.serials, serial);
 }
 
-/* What a changing source had a moment ago and has no more is no error. */
-static bool is_gone(const WdrPlan *p, const GError *error)
-{
-	return p->source->is_changing && wdr_errno_is_gone(wdr_error_get_errno(error));
-}
-
 static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
@@ -318,7 +309,8 @@ static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
 			DEPTH_MAX, at->path);
 	WdrNode node = { at->id, at->path };
 	g_autoptr(GError) local = NULL;
-	if (!wdr_volume_list(p->source, &node, collect, p, &local) && !is_gone(p, local)) {
+	if (!wdr_volume_list(p->source, &node, collect, p, &local) &&
+		!wdr_volume_is_gone(p->source, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
@@ -361,24 +353,8 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 		job->content = job->entry.size ? replaced_new(instead) : NULL;
 		return true;
 	}
-	return job->entry.size == 0 ||
-	       wdr_swap_open_content(p->source, &node, &job->entry, &job->content, error);
-}
-
-/* Its name is in a folder's list already, so something of this kind must stand there until the pass
- * that carries what changed takes it away again. */
-static void stand_in(const WdrPlan *p, WdrKind kind, WdrEntry *ret)
-{
-	WdrTime now = { p->now, 0 };
-
-	wdr_entry_clear(ret);
-	*ret = (WdrEntry){
-		.kind = kind, .links = 1, .atime = now, .mtime = now, .ctime = now, .crtime = now
-	};
-	if (kind == WDR_KIND_SYMLINK) {
-		ret->target = g_strdup("gone");
-		ret->size = strlen(ret->target);
-	}
+	return job->entry.size == 0 || (p->renews_swap ? wdr_swap_open_content : wdr_volume_open)(
+					       p->source, &node, &job->entry, &job->content, error);
 }
 
 static bool look_at(WdrPlan *p, const Found *f, WdrJob *job, GError **error)
@@ -386,14 +362,17 @@ static bool look_at(WdrPlan *p, const Found *f, WdrJob *job, GError **error)
 	WdrNode node = { f->id, job->path };
 	g_autoptr(GError) local = NULL;
 
-	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) && !is_gone(p, local)) {
+	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) &&
+		!wdr_volume_is_gone(p->source, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
 	if (!p->source->is_changing)
 		return true;
+	/* Its name is in a folder's list already, so something of this kind must stand there until
+	 * the pass that carries what changed takes it away again. */
 	if (local || job->entry.kind != f->kind)
-		stand_in(p, f->kind, &job->entry);
+		wdr_entry_stand_in(&job->entry, f->kind, p->now);
 	/* The list of names was made from what was told then. */
 	if (f->kind != WDR_KIND_FOLDER)
 		job->entry.links = f->links;
@@ -437,7 +416,7 @@ static bool take_name(WdrPlan *p, WdrWindow *w, uint64_t *bytes, GError **error)
 	const Pending *at = p->folder.at;
 	const Found *f = &g_array_index(p->folder.found, Found, p->folder.next);
 	uint64_t serial = g_array_index(p->folder.serials, uint64_t, p->folder.next);
-	WdrJob *job = new_job(path_in(at->path, f->name), serial, at->serial);
+	WdrJob *job = new_job(wdr_volume_path(at->path, f->name), serial, at->serial);
 
 	p->folder.next++;
 	if (!add_entry(p, w, job, f, error))
@@ -456,7 +435,7 @@ static void push_folders(WdrPlan *p)
 		if (f->kind != WDR_KIND_FOLDER)
 			continue;
 		Pending *next = g_new0(Pending, 1);
-		next->path = path_in(at->path, f->name);
+		next->path = wdr_volume_path(at->path, f->name);
 		next->id = f->id;
 		next->serial = g_array_index(p->folder.serials, uint64_t, i - 1);
 		next->parent = at->serial;

@@ -9,21 +9,26 @@
 #include <string.h>
 #include <sys/file.h>
 
-void wdr_moving_close(WdrMoving *m)
+bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 {
+	if (failure && m->logbook)
+		wdr_logbook_stopped(m->logbook, failure->message);
 	wdr_source_free(m->source);
 	wdr_blockdev_free(m->medium);
 	wdr_blockdev_free(m->target);
 	wdr_parttable_free(m->table);
 	wdr_logbook_free(m->logbook);
 	wdr_fd_clear(&m->lock);
+	if (failure)
+		g_propagate_error(error, failure);
+	return !failure;
 }
 
 /* One move at a time: all that keep their state in the machine's own folder share its lock, others
  * have that of the folder that was named. */
 bool wdr_moving_lock(WdrMoving *m, GError **error)
 {
-	g_autofree char *common = wdr_world_path(m->world, "/var/lib/wanderitas");
+	g_autofree char *common = wdr_world_path(m->world, WDR_STATE_FOLDER);
 	g_autofree char *parent = g_path_get_dirname(m->state);
 	const char *folder = strcmp(parent, common) == 0 ? common : m->state;
 
@@ -176,12 +181,12 @@ bool wdr_moving_has_source_edits(const WdrItinerary *it)
 	return false;
 }
 
-bool wdr_moving_open_source(WdrMoving *m, GError **error)
+bool wdr_moving_open_source(WdrMoving *m, bool with_edits, GError **error)
 {
 	g_autoptr(GHashTable) edits = NULL;
 
 	return open_source_disk(m, error) && check_parts(m, error) &&
-	       wdr_moving_replacements(m, 0, &edits, error);
+	       (!with_edits || wdr_moving_replacements(m, 0, &edits, error));
 }
 
 bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)

@@ -1,5 +1,6 @@
 #include "move/readdress.h"
 
+#include "move/move.h"
 #include "base/io.h"
 #include "move/addresses.h"
 #include "move/change.h"
@@ -244,7 +245,7 @@ char *wdr_readdress_default_state(const WdrReaddress *r)
 		g_autofree char *full = g_canonicalize_filename(r->disk->path, NULL);
 		return g_strdup_printf("%s.wanderitas/%s", full, name);
 	}
-	g_autofree char *base = wdr_world_path(r->world, "/var/lib/wanderitas");
+	g_autofree char *base = wdr_world_path(r->world, WDR_STATE_FOLDER);
 	return g_build_filename(base, name, NULL);
 }
 

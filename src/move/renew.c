@@ -4,11 +4,11 @@
 #include "base/io.h"
 #include "disk/probe.h"
 #include "volume/fat.h"
+#include "volume/swap.h"
 
 #include <string.h>
 
-/* A swap area's header: version, last page and bad pages come first, behind 1024 bytes. */
-enum { SWAP_UUID_AT = 1024 + 12, UUID_BYTES = 16, PARTS_MAX = 128 };
+enum { PARTS_MAX = 128 };
 
 static void part_free(void *data)
 {
@@ -150,21 +150,11 @@ static bool set_ext(
 
 static bool set_swap(WdrBlockDev *dev, const WdrIdentifiedPart *p, GError **error)
 {
-	uint8_t bytes[UUID_BYTES];
-	size_t n = 0;
+	uint8_t bytes[WDR_SWAP_UUID_BYTES];
 
-	for (const char *c = p->uuid; *c && n < UUID_BYTES; c++) {
-		if (*c == '-')
-			continue;
-		if (!g_ascii_isxdigit(c[0]) || !g_ascii_isxdigit(c[1]))
-			break;
-		bytes[n++] =
-			(uint8_t)(g_ascii_xdigit_value(c[0]) << 4 | g_ascii_xdigit_value(c[1]));
-		c++;
-	}
-	if (n != UUID_BYTES)
+	if (!wdr_swap_parse_uuid(p->uuid, bytes))
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "'%s' is no UUID", p->uuid);
-	return wdr_blockdev_write(dev, bytes, sizeof(bytes), p->start + SWAP_UUID_AT, error) &&
+	return wdr_blockdev_write(dev, bytes, sizeof(bytes), p->start + WDR_SWAP_UUID_AT, error) &&
 	       wdr_blockdev_flush(dev, error);
 }
 

@@ -1,5 +1,6 @@
 #include "move/rewind.h"
 
+#include "move/move.h"
 #include "base/io.h"
 #include "boot/edit.h"
 #include "move/change.h"
@@ -276,7 +277,7 @@ static bool is_in_force(const char *path)
 
 bool wdr_rewind_find(const WdrWorld *world, char **ret, GError **error)
 {
-	g_autofree char *base = wdr_world_path(world, "/var/lib/wanderitas");
+	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
 	int64_t newest = 0;
 

@@ -70,11 +70,6 @@ bool wdr_check_ext(const WdrWorld *world, const char *path, uint64_t offset, con
 
 /* ---- recovering in a copy ---- */
 
-static bool is_zero(const uint8_t *buf, size_t len)
-{
-	return len == 0 || (buf[0] == 0 && memcmp(buf, buf + 1, len - 1) == 0);
-}
-
 static bool copy_volume(WdrBlockDev *from, const WdrPartition *p, const char *path, GError **error)
 {
 	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
@@ -87,7 +82,7 @@ static bool copy_volume(WdrBlockDev *from, const WdrPartition *p, const char *pa
 		if (!wdr_stop_check(error) ||
 			!wdr_blockdev_read(from, buf, len, p->start + at, error))
 			return false;
-		if (!is_zero(buf, len) && !wdr_pwrite_all(fd, buf, len, at, error)) {
+		if (!wdr_is_zero(buf, len) && !wdr_pwrite_all(fd, buf, len, at, error)) {
 			g_prefix_error(error, "%s: ", path);
 			wdr_error_hint(error,
 				"recovering needs room for a copy: name a folder with more room "

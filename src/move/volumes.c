@@ -63,7 +63,7 @@ bool wdr_moving_fill(
 		!wdr_packing_create(list, g_get_real_time() / G_USEC_PER_SEC, &packing, error))
 		return false;
 	WdrCarry carry = { wdr_moving_source_part(m, p->number)->volume, builder, replacements,
-		leave, wdr_packing_record, packing,
+		leave, wdr_packing_record, packing, true,
 		{ .bytes_total = p->bytes, .entries_total = p->entries } };
 	if (!wdr_carry(m->world, &carry, count, error) || !builder->ops->finish(builder, error) ||
 		!wdr_packing_finish(packing, error))
@@ -94,7 +94,7 @@ bool wdr_moving_compare(
 		!wdr_moving_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
-	WdrCarry carry = { volume, NULL, NULL, NULL, wdr_packing_compare, packing,
+	WdrCarry carry = { volume, NULL, NULL, NULL, wdr_packing_compare, packing, false,
 		{ .bytes_total = p->bytes, .entries_total = p->entries } };
 	if (!wdr_carry(m->world, &carry, NULL, error) || !wdr_packing_compare_end(packing, error))
 		return false;

@@ -71,9 +71,9 @@ static void show_edited(const WdrOut *out, const WdrCaughtUp *c)
 		g_autofree char *path = wdr_escape(e->path);
 		if (e->kind == WDR_DIFF_EDITED)
 			wdr_out_text(out, WDR_STYLE_REMARK,
-				"  not carried /%s on partition %u: the target has it with its new "
-				"addresses, and it changed on the source since; move again, or change it "
-				"there too\n",
+				"  not carried /%s on partition %u: it, or the boot volume that it is on, "
+				"has new addresses on the target, and changed on the source since; move "
+				"again, or change it there too\n",
 				path, e->partition);
 	}
 }
@@ -107,8 +107,8 @@ void wdr_present_catchup(
 
 	if (c->passes == 0) {
 		wdr_out_text(out, WDR_STYLE_GOOD,
-			"nothing changed on %s since it was carried; %s was not written to\n",
-			it->source.name, it->target.name);
+			"nothing %schanged on %s since it was carried; %s was not written to\n",
+			wdr_present_uncarried(c) ? "else " : "", it->source.name, it->target.name);
 	} else {
 		show_changes(out, c->changes, shows_all ? G_MAXUINT : SHOWN_MAX);
 		wdr_out_text(out, WDR_STYLE_GOOD,

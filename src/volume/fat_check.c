@@ -65,8 +65,7 @@ static bool follow(Walk *w, uint32_t cluster, const char *path, uint64_t *ret_co
 static bool visit(void *data, const WdrFatFound *found, GError **error)
 {
 	Walk *w = data;
-	g_autofree char *path =
-		*w->path ? g_strconcat(w->path, "/", found->name, NULL) : g_strdup(found->name);
+	g_autofree char *path = wdr_volume_path(w->path, found->name);
 	uint64_t clusters = 0;
 	bool is_folder = found->attributes & FAT_ATTR_FOLDER;
 

@@ -35,6 +35,23 @@ bool wdr_swap_parse(const uint8_t *head, size_t len, WdrSwap *ret)
 	return false;
 }
 
+bool wdr_swap_parse_uuid(const char *text, uint8_t ret[WDR_SWAP_UUID_BYTES])
+{
+	size_t n = 0;
+
+	for (const char *c = text ? text : ""; *c && n < WDR_SWAP_UUID_BYTES; c++) {
+		if (*c == '-')
+			continue;
+		int high = g_ascii_xdigit_value(c[0]);
+		int low = high >= 0 ? g_ascii_xdigit_value(c[1]) : -1;
+		if (low < 0)
+			return false;
+		ret[n++] = (uint8_t)(high * 16 + low);
+		c++;
+	}
+	return n == WDR_SWAP_UUID_BYTES;
+}
+
 static void put_u32(uint8_t *at, uint32_t value, bool is_big_endian)
 {
 	for (unsigned i = 0; i < 4; i++)

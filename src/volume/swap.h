@@ -20,6 +20,8 @@ typedef struct {
 
 /* The first bytes of an area (a page of the machine at least); false: this is none. */
 bool wdr_swap_parse(const uint8_t *head, size_t len, WdrSwap *ret);
+/* "0f7b7d0a-4c4e-…" as it lies in the header; false: that is not what the text is. */
+bool wdr_swap_parse_uuid(const char *text, uint8_t ret[WDR_SWAP_UUID_BYTES]);
 /* A fresh area's first page (page_bytes of buf), for `size` bytes. False: too small. */
 bool wdr_swap_make(const WdrSwap *swap, uint64_t size, uint8_t *buf);
 

@@ -254,24 +254,6 @@ static bool next_data(const TreeContent *c, uint64_t *start, uint64_t *end)
 	return *start < *end;
 }
 
-/* Up to len bytes, fewer only at the end of the file; -1: errno says why. */
-static ssize_t read_range(int fd, uint8_t *buf, size_t len, uint64_t offset)
-{
-	size_t done = 0;
-
-	while (done < len) {
-		ssize_t got = pread(fd, buf + done, len - done, (off_t)(offset + done));
-		if (got < 0 && errno == EINTR)
-			continue;
-		if (got < 0)
-			return -1;
-		if (got == 0)
-			break;
-		done += (size_t)got;
-	}
-	return (ssize_t)done;
-}
-
 static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
 	TreeContent *c = (TreeContent *)content;
@@ -294,7 +276,7 @@ static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 		wdr_fd_clear(&c->fd);
 		return true;
 	}
-	ssize_t got = read_range(c->fd, buf, (size_t)MIN(end - start, cap), start);
+	ssize_t got = wdr_pread_some(c->fd, buf, (size_t)MIN(end - start, cap), start);
 	if (got < 0)
 		return wdr_error_set_errno(error, errno,
 			"%s/%s: reading at byte %" G_GUINT64_FORMAT, c->tree->volume.name, c->path,

@@ -36,6 +36,25 @@ void wdr_entry_sort_xattrs(WdrEntry *entry)
 		qsort(entry->xattrs, entry->n_xattrs, sizeof(*entry->xattrs), by_name);
 }
 
+void wdr_entry_stand_in(WdrEntry *entry, WdrKind kind, int64_t now)
+{
+	WdrTime t = { now, 0 };
+
+	wdr_entry_clear(entry);
+	*entry = (WdrEntry){
+		.kind = kind, .links = 1, .atime = t, .mtime = t, .ctime = t, .crtime = t
+	};
+	if (kind == WDR_KIND_SYMLINK) {
+		entry->target = g_strdup("gone");
+		entry->size = strlen(entry->target);
+	}
+}
+
+bool wdr_time_equal(WdrTime a, WdrTime b)
+{
+	return a.sec == b.sec && a.nsec == b.nsec;
+}
+
 bool wdr_kind_of_mode(unsigned mode, WdrKind *ret)
 {
 	static const struct {
@@ -102,6 +121,16 @@ void wdr_volume_free(WdrVolume *v)
 const char *wdr_volume_name(const WdrVolume *v)
 {
 	return v->name;
+}
+
+bool wdr_volume_is_gone(const WdrVolume *v, const GError *error)
+{
+	return v->is_changing && error && wdr_errno_is_gone(wdr_error_get_errno(error));
+}
+
+char *wdr_volume_path(const char *folder, const char *name)
+{
+	return *folder ? g_strconcat(folder, "/", name, NULL) : g_strdup(name);
 }
 
 void wdr_builder_free(WdrBuilder *b)

@@ -64,11 +64,16 @@ typedef struct {
 		place; /* where its content starts, for reading in the medium's order; 0: unknown */
 } WdrEntry;
 
+bool wdr_time_equal(WdrTime a, WdrTime b);
 void wdr_entry_clear(WdrEntry *entry);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrEntry, wdr_entry_clear)
 /* Takes a copy of name and value into the entry. Call wdr_entry_sort_xattrs() after the last. */
 void wdr_entry_add_xattr(WdrEntry *entry, const char *name, const void *value, size_t len);
 void wdr_entry_sort_xattrs(WdrEntry *entry);
+/* In place of what it was: an empty entry of this kind, for one whose name is known and which is
+ * gone.
+ */
+void wdr_entry_stand_in(WdrEntry *entry, WdrKind kind, int64_t now);
 /* From the type bits of a mode (S_IFMT), which ext has on the medium as the kernel tells them.
  * False: no known kind. */
 bool wdr_kind_of_mode(unsigned mode, WdrKind *ret);
@@ -143,6 +148,10 @@ bool wdr_volume_open(WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrCont
 void wdr_volume_free(WdrVolume *v);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrVolume, wdr_volume_free)
 const char *wdr_volume_name(const WdrVolume *v);
+/* The error says that an entry of a changing volume, which was there a moment ago, is gone. */
+bool wdr_volume_is_gone(const WdrVolume *v, const GError *error);
+/* The path of a name in a folder. The caller's. */
+char *wdr_volume_path(const char *folder, const char *name);
 
 /* Conveniences over the above. A path is looked up name by name; symbolic links are not followed.
  * `*found` false: there is no such entry (not an error). */
