@@ -172,7 +172,7 @@ WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrSystem *system,
 	wdr_leave_sockets(leave);
 	wdr_leave_path(leave, "lost+found");
 	if (part == system->root)
-		wdr_leave_path(leave, WDR_STATE_FOLDER + 1);
+		wdr_leave_path(leave, &WDR_STATE_FOLDER[1]);
 	g_autofree char *ours = state ? path_within(world, part, state) : NULL;
 	if (ours)
 		wdr_leave_path(leave, ours);

@@ -1,0 +1,38 @@
+/* Any bytes as lines of a packing list: refused, or read so that the line can be made again; and as
+ * the head of a swap area. */
+#include "move/packed.h"
+#include "volume/swap.h"
+
+#include <string.h>
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+static void try_line(const char *line)
+{
+	g_auto(WdrPacked) packed = { 0 };
+	g_auto(WdrPacked) again = { 0 };
+	g_autoptr(GString) text = g_string_new(NULL);
+
+	if (!wdr_packed_from_line(line, &packed, NULL))
+		return;
+	wdr_packed_to_line(&packed, text);
+	g_assert_true(wdr_packed_from_line(text->str, &again, NULL));
+	g_autofree char *difference = wdr_packed_difference(&packed, &again);
+	g_assert_null(difference);
+	g_assert_cmpint(wdr_packed_order(packed.path, again.path), ==, 0);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+	g_autofree char *text = g_strndup((const char *)data, size);
+	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+	WdrSwap swap;
+
+	for (size_t i = 0; lines[i]; i++)
+		try_line(lines[i]);
+	if (wdr_swap_parse(data, size, &swap)) {
+		g_autofree uint8_t *head = g_malloc(swap.page_bytes);
+		g_assert_true(wdr_swap_make(&swap, UINT64_C(1) << 40, head));
+	}
+	return 0;
+}
