@@ -163,11 +163,16 @@ static bool carry_fat_again(WdrMoving *m, WdrHold *hold, Found *f, GError **erro
 {
 	uint64_t offset = 0;
 	WdrBlockDev *dev = device_of(m, hold, f->part, false, &offset);
+	uint64_t entries = m->result->entries;
+	uint64_t bytes = m->result->bytes;
 
 	if (!wdr_moving_fill(m, f->part, dev, offset, error) ||
 		(hold->part == f->part && !wdr_hold_look(hold, error)))
 		return false;
 	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
+	/* It was counted the first time. */
+	m->result->entries = entries;
+	m->result->bytes = bytes;
 	m->result->caught_up.bytes += f->part->bytes;
 	return wdr_moving_compare(m, f->part, medium, offset, error) &&
 	       wdr_moving_check_fat(m, medium, offset, f->part->to.size, error);
@@ -193,9 +198,11 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 		WdrCaught *c = g_new0(WdrCaught, 1);
 		c->partition = f->part->number;
 		c->kind = diff->kind;
-		c->path = g_strdup(is_removed ? diff->was.path : diff->now.path);
+		/* What cannot be carried may have been removed. */
+		const WdrPacked *there = diff->now.path ? &diff->now : &diff->was;
+		c->path = g_strdup(there->path);
 		c->from = g_strdup(diff->renamed_from);
-		c->is_folder = (is_removed ? &diff->was : &diff->now)->kind == WDR_KIND_FOLDER;
+		c->is_folder = there->kind == WDR_KIND_FOLDER;
 		g_ptr_array_add(ret->changes, c);
 	}
 }

@@ -135,6 +135,12 @@ static bool fit_fat(const Fitting *f, WdrItinerary *it, WdrItineraryPart *p,
 static void fit_blocks(WdrItinerary *it, WdrItineraryPart *p)
 {
 	p->bytes = p->from.size;
+	if (strcmp(p->fs, "none") == 0)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf(
+				"partition %u holds no file system that is known: its blocks are "
+				"carried as they are",
+				p->number));
 	if (p->from.uuid)
 		g_ptr_array_add(it->notes,
 			g_strdup_printf(

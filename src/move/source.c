@@ -194,23 +194,35 @@ static bool check_part(
 		p->dev ? 0 : p->partition->start, s->scratch, error);
 }
 
+/* Partitions without anything that is known on them, which a damaged volume looks like. The
+ * caller's; "" for none. */
+static char *unknown_parts(const WdrSystem *sys)
+{
+	GString *text = g_string_new(NULL);
+
+	for (guint i = 0; i < sys->parts->len; i++) {
+		const WdrSystemPart *p = sys->parts->pdata[i];
+		if (!p->probe.type && !p->partition->is_extended)
+			g_string_append_printf(text,
+				"; partition %u holds nothing that is known: is it damaged?",
+				p->partition->number);
+	}
+	return g_string_free(text, FALSE);
+}
+
 static bool check_system(const WdrSource *s, GError **error)
 {
 	const WdrSystem *sys = s->system;
+	g_autofree char *unknown = unknown_parts(sys);
 
-	if (!sys->root) {
-		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"%s has no ext4 volume with a system on it (no /etc/fstab)", s->disk->name);
-		return false;
-	}
-	if (!sys->flow) {
-		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"%s has no boot files: no config.txt or cmdline.txt on a FAT volume, no "
-			"extlinux.conf, no boot.scr",
-			s->disk->name);
-		return false;
-	}
-	return true;
+	if (!sys->root)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s has no ext4 volume with a system on it (no /etc/fstab)%s",
+			s->disk->name, unknown);
+	return sys->flow || wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				    "%s has no boot files: no config.txt or cmdline.txt on a FAT "
+				    "volume, no extlinux.conf, no boot.scr%s",
+				    s->disk->name, unknown);
 }
 
 static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, GError **error)

@@ -144,7 +144,9 @@ START_TEST(an_edited_file_that_changed_is_told)
 {
 	g_autofree char *script = g_strdup_printf(
 		"echo '# by hand' >> '%s/etc/fstab'; echo x > '%s/etc/x'", ROOT, ROOT);
+	g_autofree char *boot_volume = g_strdup_printf("%s@@%u", CARD, (unsigned)BOOT_AT);
 
+	bench_put_boot_file(CARD, "gone.txt", "soon\n");
 	move();
 	shell(script);
 	SupRun run = BENCH_RUN("catchup");
@@ -155,9 +157,11 @@ START_TEST(an_edited_file_that_changed_is_told)
 	/* A boot volume is carried as a whole, which its edits must fit. */
 	bench_put_boot_file(CARD, "cmdline.txt", "root=/dev/mmcblk0p2 by hand\n");
 	bench_put_boot_file(CARD, "more.txt", "more\n");
+	SUP_TOOL("mdel", "-i", boot_volume, "::gone.txt");
 	SupRun boot = BENCH_RUN("catchup");
 	bench_expect(&boot, 1, "not carried /cmdline.txt on partition 1");
 	bench_expect(&boot, 1, "not carried /more.txt on partition 1");
+	bench_expect(&boot, 1, "not carried /gone.txt on partition 1");
 	ck_assert_ptr_nonnull(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "root=PARTUUID="));
 }
 END_TEST
