@@ -59,7 +59,7 @@ static void set_up(void)
 int main(int argc, char **argv)
 {
 	g_autofree char *list = command_list();
-	WdrGlobals globals = { 0 };
+	static WdrGlobals globals; /* its texts live as long as the program */
 	g_autofree GOptionEntry *entries = wdr_cli_global_entries(&globals);
 	g_autoptr(GOptionContext) context = g_option_context_new("COMMAND …");
 	g_autoptr(GError) error = NULL;

@@ -263,17 +263,18 @@ static WdrEntry make_entry(Making *k, WdrKind kind)
 static void make_content(Making *k, uint64_t id)
 {
 	uint64_t at = 0;
-	unsigned pieces = pick(k, 5) ? 1 : pick(k, 30);
+	bool is_small = k->spec->has_small_files;
+	unsigned pieces = is_small || pick(k, 5) ? 1 : pick(k, 30);
 
 	for (unsigned i = 0; i < pieces; i++) {
-		uint64_t len = pick(k, pick(k, 10) ? 9000 : 900000);
+		uint64_t len = pick(k, is_small || pick(k, 10) ? 9000 : 900000);
 		if (pick(k, 6) == 0 && len && !k->spec->is_fat)
 			wdr_memory_volume_preallocate(k->m, id, at, len);
 		else
 			wdr_memory_volume_generate(k->m, id, at, len, k->made * 31 + i);
 		at += len + (pick(k, 2) ? 0 : pick(k, 50000));
 	}
-	if (pick(k, 10) == 0)
+	if (!is_small && pick(k, 10) == 0)
 		wdr_memory_volume_set_size(k->m, id, at + pick(k, 100000));
 }
 

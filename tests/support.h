@@ -76,9 +76,10 @@ char *sup_hash(const char *path);
 typedef struct {
 	uint64_t seed;
 	unsigned entries;
-	bool is_fat;         /* only what FAT can hold */
-	bool has_projects;   /* project ids, which not all volumes hold */
-	bool has_old_inodes; /* only what inodes of 128 bytes can hold */
+	bool is_fat;          /* only what FAT can hold */
+	bool has_projects;    /* project ids, which not all volumes hold */
+	bool has_small_files; /* no large ones, so that there can be many */
+	bool has_old_inodes;  /* only what inodes of 128 bytes can hold */
 } SupTree;
 WdrVolume *sup_tree(const SupTree *t);
 WdrEntry sup_entry(WdrKind kind, uint32_t mode);

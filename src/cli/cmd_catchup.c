@@ -1,6 +1,7 @@
 #include "cli/cli.h"
 
 #include "cli/progress.h"
+#include "cli/under_way.h"
 #include "move/catchup.h"
 #include "present/catchup.h"
 
@@ -19,44 +20,6 @@ static bool parse(char **state, WdrGlobals *globals, int *argc, char ***argv, GE
 				      "catchup takes one itinerary, not also '%s'", (*argv)[2]));
 }
 
-/* The folder of the move that is meant: it was named, or its itinerary was, or it is the newest. */
-static bool find_state(
-	const WdrWorld *world, const char *named, const char *given, char **ret, GError **error)
-{
-	if (named)
-		*ret = g_canonicalize_filename(named, NULL);
-	else if (!given)
-		*ret = wdr_catchup_find(world);
-	else if (g_file_test(given, G_FILE_TEST_IS_DIR))
-		*ret = g_canonicalize_filename(given, NULL);
-	else {
-		g_autoptr(WdrItinerary) it = NULL;
-		if (!wdr_itinerary_load(given, &it, error))
-			return false;
-		g_autofree char *folder = g_path_get_dirname(given);
-		g_autofree char *beside = g_build_filename(folder, "logbook.jsonl", NULL);
-		*ret = g_file_test(beside, G_FILE_TEST_EXISTS)
-			       ? g_canonicalize_filename(folder, NULL)
-			       : wdr_move_default_state(world, &it->target);
-	}
-	if (*ret)
-		return true;
-	wdr_error_set(error, WDR_ERROR_USAGE, "there is no finished move to catch up with");
-	wdr_error_hint(error, "name its itinerary, or the folder that it left");
-	return false;
-}
-
-static int fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it)
-{
-	wdr_progress_end();
-	if (!wdr_error_get_hint(error))
-		wdr_error_hint(&error,
-			"%s is unfinished, is marked so, and will not boot; the source is as it was. Run "
-			"the move again",
-			it->target.name);
-	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
-}
-
 static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 {
 	g_autoptr(GError) error = NULL;
@@ -69,14 +32,11 @@ static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 
 	if (!parse(named, globals, &argc, &argv, &error) ||
 		!wdr_cli_world(globals, &world, &error) ||
-		!find_state(world, *named, argc == 2 ? argv[1] : NULL, &state, &error))
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	g_autofree char *plan = g_build_filename(state, "itinerary.json", NULL);
-	if (!wdr_itinerary_load(plan, &it, &error))
+		!wdr_cli_find_move(world, *named, argc == 2 ? argv[1] : NULL, &state, &it, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (!wdr_catchup(world, it, state, &has_begun, &result, &error)) {
 		if (has_begun)
-			return fail_begun(globals, error, it);
+			return wdr_cli_fail_begun(globals, error, it, &result);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();

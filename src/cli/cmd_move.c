@@ -1,6 +1,7 @@
 #include "cli/plan_options.h"
 
 #include "cli/progress.h"
+#include "cli/under_way.h"
 #include "present/itinerary.h"
 
 #include <string.h>
@@ -8,6 +9,7 @@
 typedef struct {
 	WdrPlanOptions plan;
 	char *erase;
+	gboolean resume;
 } MoveOptions;
 
 static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
@@ -15,6 +17,10 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	const GOptionEntry more[] = {
 		{ "erase", 0, 0, G_OPTION_ARG_FILENAME, &o->erase,
 			"Answer the question for scripts: the target's name", "NAME" },
+		{ "resume", 0, 0, G_OPTION_ARG_NONE, &o->resume,
+			"Go on with an interrupted move: the one that is named by its itinerary or its state "
+			"folder, or the newest",
+			NULL },
 		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
@@ -25,9 +31,10 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
-	if (*argc == 2 && (p->to || p->from || p->what || p->table || p->leave_free ||
-				  p->boot_size || p->leave_behind || p->with || p->name_by ||
-				  p->keep_addresses || p->sector_size))
+	if ((*argc == 2 || o->resume) &&
+		(p->to || p->from || p->what || p->table || p->leave_free || p->boot_size ||
+			p->leave_behind || p->with || p->name_by || p->keep_addresses ||
+			p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
 	return true;
@@ -62,25 +69,32 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 }
 
 static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char **argv,
-	WdrItinerary **ret, GError **error)
+	char **ret_state, WdrItinerary **ret, GError **error)
 {
-	return argc == 2 ? wdr_itinerary_load(argv[1], ret, error)
-			 : wdr_plan_options_draft(world, &o->plan, ret, error);
+	const char *given = argc == 2 ? argv[1] : NULL;
+
+	if (o->resume)
+		return wdr_cli_find_move(world, o->plan.state, given, ret_state, ret, error);
+	if (!(given ? wdr_itinerary_load(given, ret, error)
+		    : wdr_plan_options_draft(world, &o->plan, ret, error)))
+		return false;
+	*ret_state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
+				   : wdr_move_default_state(world, &(*ret)->target);
+	return true;
 }
 
-static int fail_begun(
-	const WdrGlobals *globals, GError *error, const WdrItinerary *it, bool has_changed_source)
+/* Shows what is going to be done, and asks; who goes on was asked before the target was erased. */
+static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const WdrItinerary *it,
+	const char *state, GError **error)
 {
-	wdr_progress_end();
-	if (!wdr_error_get_hint(error))
-		wdr_error_hint(&error,
-			has_changed_source
-				? "%s is complete; boot files on the source may be half changed: "
-				  "'wanderitas rewind' puts them back, then run the same move again"
-				: "%s is unfinished, is marked so, and will not boot; the source is as it was. Run the same "
-				  "move again to start over",
-			it->target.name);
-	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (o->resume && wdr_move_was_begun(state))
+		return true;
+	if (!globals->json && !globals->quiet)
+		wdr_present_itinerary(&out, it);
+	fflush(stdout);
+	return ask(it, o->erase, error);
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
@@ -88,23 +102,19 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrItinerary) it = NULL;
+	g_autofree char *state = NULL;
 	g_auto(WdrMoveResult) result = { 0 };
 	WdrOut out = wdr_cli_stdout(globals);
 	bool has_begun = false;
 
 	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
-		!get_itinerary(o, world, argc, argv, &it, &error))
+		!get_itinerary(o, world, argc, argv, &state, &it, &error) ||
+		!may_go_on(o, globals, it, state, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	if (!globals->json && !globals->quiet)
-		wdr_present_itinerary(&out, it);
-	fflush(stdout);
-	if (!ask(it, o->erase, &error))
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	g_autofree char *state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
-					       : wdr_move_default_state(world, &it->target);
-	if (!wdr_move(world, it, state, &has_begun, &result, &error)) {
+	WdrMoveOptions options = { .state = state, .is_resuming = o->resume != 0 };
+	if (!wdr_move(world, it, &options, &has_begun, &result, &error)) {
 		if (has_begun)
-			return fail_begun(globals, error, it, result.has_changed_source);
+			return wdr_cli_fail_begun(globals, error, it, &result);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
@@ -125,6 +135,7 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 	return code;
 }
 
-const WdrCommand wdr_cmd_move = { "move", "[ITINERARY | --to DISK [--from DISK]] [--erase NAME]",
+const WdrCommand wdr_cmd_move = { "move",
+	"[ITINERARY | --to DISK [--from DISK] | --resume] [--erase NAME]",
 	"Move a system: show the itinerary, ask, carry everything, read it back.", WDR_GROUP_MOVE,
 	move_run };

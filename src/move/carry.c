@@ -14,6 +14,7 @@ enum {
 	BUDGET_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
 	WINDOWS_AHEAD = 2,
 	PROGRESS_EVERY_US = 200000,
+	CHECKPOINT_EVERY_US = 20 * 1000000,
 };
 
 struct WdrCarryCount {
@@ -33,13 +34,18 @@ typedef struct {
 	bool is_planned;         /* no window will follow */
 	atomic_bool is_stopping; /* also read without it */
 	GError *failure;         /* the first one */
-	size_t in_flight;        /* bytes of room in chunks that were not yet written */
+	atomic_bool
+		wants_state; /* the planner shall add the state of the walk to its next window */
+	size_t in_flight;    /* bytes of room in chunks that were not yet written */
 	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
 	 * another thread, would leave the heap in splinters. */
 	GQueue small, large;
 	size_t allocated; /* bytes of room in all chunks, idle ones too */
 	uint64_t turn;    /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
+	/* The writer's own. */
+	int64_t checkpoint_at; /* when the last one was made */
+	uint64_t checkpoint_bytes;
 } Run;
 
 WdrCarryCount *wdr_carry_count_new(void)
@@ -103,6 +109,8 @@ static void *plan_thread(void *data)
 			fail(r, error);
 			break;
 		}
+		if (w && atomic_exchange(&r->wants_state, false))
+			w->after = wdr_plan_state(r->plan);
 		if (!w || !hand_over(r, w))
 			break;
 		w = NULL;
@@ -423,12 +431,40 @@ static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **erro
 	return !b || !b->ops->set_links || b->ops->set_links(b, serial, links, error);
 }
 
+/* Bytes of files that the writer is done with: on the medium, or soon to be. */
+static uint64_t written_bytes(Run *r)
+{
+	g_mutex_lock(&r->lock);
+	uint64_t bytes = r->count ? wdr_carry_count_bytes(r->count) : r->read_bytes;
+	g_mutex_unlock(&r->lock);
+	return bytes;
+}
+
+/* Asks the planner for the state of the walk when it is time; a window that has it is followed by a
+ * checkpoint. */
+static bool make_checkpoint(Run *r, const WdrWindow *w, GError **error)
+{
+	int64_t now = g_get_monotonic_time();
+
+	if (!r->carry->checkpoint || r->is_stopping)
+		return true;
+	if (w->after) {
+		r->checkpoint_at = now;
+		r->checkpoint_bytes = written_bytes(r);
+		return r->carry->checkpoint(r->carry->checkpoint_data, w->after, error);
+	}
+	if (now - r->checkpoint_at >= CHECKPOINT_EVERY_US ||
+		written_bytes(r) - r->checkpoint_bytes >= r->carry->checkpoint_bytes)
+		r->wants_state = true;
+	return true;
+}
+
 static void write_all(Run *r)
 {
 	GError *error = NULL;
 
 	for (WdrWindow *w; (w = take_window(r));) {
-		bool is_fine = write_window(r, w, &error);
+		bool is_fine = write_window(r, w, &error) && make_checkpoint(r, w, &error);
 		if (!is_fine)
 			fail(r, g_steal_pointer(&error));
 		g_mutex_lock(&r->lock);
@@ -445,10 +481,19 @@ static void write_all(Run *r)
 
 bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *count, GError **error)
 {
-	Run r = { .world = world, .carry = carry, .count = count };
+	Run r = { .world = world,
+		.carry = carry,
+		.count = count,
+		.entries = carry->total.entries_done,
+		.checkpoint_at = g_get_monotonic_time(),
+		.checkpoint_bytes = carry->total.bytes_done };
 	GThread *readers[READERS];
 
 	r.plan = wdr_plan_new(carry, wdr_world_now(world));
+	if (carry->resume_from && !wdr_plan_restore(r.plan, carry->resume_from, error)) {
+		wdr_plan_free(r.plan);
+		return false;
+	}
 	g_mutex_init(&r.lock);
 	g_cond_init(&r.changed);
 	g_queue_init(&r.windows);

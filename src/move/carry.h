@@ -34,6 +34,12 @@ typedef struct {
 	bool renews_swap;  /* swap files come as fresh ones: for what is carried, not for reading
 			      back */
 	WdrProgress total; /* what on_progress is to count up to */
+	/* Called now and then between entries, when everything before is recorded; `walk` is what
+	 * resume_from needs to go on from here. NULL: no checkpoints. */
+	bool (*checkpoint)(void *data, GVariant *walk, GError **error);
+	void *checkpoint_data;
+	uint64_t checkpoint_bytes; /* one is made after so many, or after some seconds */
+	GVariant *resume_from;     /* NULL: from the start */
 } WdrCarry;
 
 /* Hashes pieces as they are carried: what lies between them, and unwritten ones, count as zeros. */

@@ -6,7 +6,6 @@
 #include "move/running.h"
 
 #include <string.h>
-#include <sys/stat.h>
 
 static void caught_free(void *data)
 {
@@ -217,8 +216,10 @@ static bool carry_changes(WdrMoving *m, WdrHold *hold, GPtrArray *found, GError 
 			continue;
 		if (!wdr_logbook_step(m->logbook, error, "carrying %u changes to partition %u",
 			    count_to_carry(f), f->part->number) ||
+			!wdr_moving_note_changing(m, f->part, error) ||
 			!(wdr_moving_is_fat(f->part) ? carry_fat_again : apply_to_ext)(
-				m, hold, f, error))
+				m, hold, f, error) ||
+			!wdr_moving_note_carried(m, f->part, error))
 			return false;
 	}
 	return true;
@@ -252,14 +253,22 @@ bool wdr_catchup_passes(WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **
 
 /* ---- on its own ---- */
 
-/* The target as the move left it. */
-static WdrItineraryDisk moved_target(const WdrItinerary *it)
+static bool is_unfinished(const WdrMoving *m, GError **error)
 {
-	WdrItineraryDisk disk = it->target;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
+		m->it->target.name);
+	wdr_error_hint(error, "go on with it: wanderitas move --resume %s", m->state);
+	return false;
+}
 
-	disk.table = it->table;
-	disk.table_id = it->table_id;
-	return disk;
+/* Also of a catching up: it may have been cut off when all but the boot marks was in its place. */
+static bool check_logbook(WdrMoving *m, GError **error)
+{
+	g_autofree char *path = wdr_moving_logbook_file(m);
+
+	wdr_logged_clear(&m->logged);
+	return wdr_logged_read(path, &m->logged, error) &&
+	       ((m->logged.was_done && m->logged.is_released) || is_unfinished(m, error));
 }
 
 static bool check_target_parts(WdrMoving *m, GError **error)
@@ -267,12 +276,8 @@ static bool check_target_parts(WdrMoving *m, GError **error)
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		g_auto(WdrProbe) probe = { 0 };
-		if (wdr_probe_is_unfinished(m->medium, p->to.start)) {
-			wdr_error_set(error, WDR_ERROR_REFUSED,
-				"%s is the target of an unfinished move", m->it->target.name);
-			wdr_error_hint(error, "run the same move again");
-			return false;
-		}
+		if (wdr_probe_is_unfinished(m->medium, p->to.start))
+			return is_unfinished(m, error);
 		if (!wdr_probe_read(m->medium, p->to.start, p->to.size, &probe, error))
 			return false;
 		if (g_strcmp0(probe.uuid, p->to.uuid) != 0)
@@ -290,7 +295,7 @@ static bool check_target_parts(WdrMoving *m, GError **error)
 
 static bool open_logbook(WdrMoving *m, GError **error)
 {
-	g_autofree char *logbook = g_build_filename(m->state, "logbook.jsonl", NULL);
+	g_autofree char *logbook = wdr_moving_logbook_file(m);
 
 	return wdr_logbook_open(m->world, logbook, &m->logbook, error);
 }
@@ -298,48 +303,23 @@ static bool open_logbook(WdrMoving *m, GError **error)
 static bool run(WdrMoving *m, GError **error)
 {
 	g_auto(WdrHold) hold = { 0 };
-	WdrItineraryDisk expected = moved_target(m->it);
+	WdrItineraryDisk expected = wdr_itinerary_moved_target(m->it);
 
-	return wdr_moving_lock(m, error) && wdr_moving_open_source(m, false, error) &&
+	return wdr_moving_lock(m, error) && check_logbook(m, error) &&
+	       wdr_moving_open_source(m, false, error) &&
 	       wdr_moving_open_target(m, &expected, error) && check_target_parts(m, error) &&
 	       open_logbook(m, error) &&
 	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
-	       (!hold.dev || wdr_hold_release(m, &hold, error)) &&
-	       wdr_logbook_done(m->logbook, error);
+	       (!hold.dev || wdr_hold_release(m, &hold, error)) && wdr_moving_end_well(m, error);
 }
 
 bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
 {
-	WdrMoving m = { .world = world,
-		.it = it,
-		.state = state,
-		.result = ret,
-		.has_begun = ret_has_begun,
-		.lock = -1 };
+	WdrMoving m;
 	GError *failure = NULL;
 
-	*ret_has_begun = false;
-	*ret = (WdrMoveResult){ .state = g_strdup(state) };
+	wdr_moving_init(&m, world, it, state, ret_has_begun, ret);
 	(void)run(&m, &failure);
 	return wdr_moving_end(&m, failure, error);
-}
-
-char *wdr_catchup_find(const WdrWorld *world)
-{
-	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
-	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
-	g_autofree char *found = NULL;
-	int64_t newest = 0;
-
-	for (const char *name; dir && (name = g_dir_read_name(dir));) {
-		g_autofree char *itinerary = g_build_filename(base, name, "itinerary.json", NULL);
-		struct stat st;
-		if (stat(itinerary, &st) != 0 || st.st_mtim.tv_sec < newest)
-			continue;
-		newest = st.st_mtim.tv_sec;
-		g_free(found);
-		found = g_build_filename(base, name, NULL);
-	}
-	return g_steal_pointer(&found);
 }

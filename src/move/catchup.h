@@ -8,6 +8,3 @@
  * are carried the target is marked as unfinished; *ret_has_begun tells whether it came to that. */
 bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-
-/* The folder of the newest move that was finished. The caller's; NULL: there is none. */
-char *wdr_catchup_find(const WdrWorld *world);

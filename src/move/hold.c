@@ -23,6 +23,28 @@ void wdr_hold_begin(WdrMoving *m, WdrHold *ret)
 	ret->part = p;
 	ret->dev = wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
 	ret->seen = wdr_blockdev_new_held(m->medium, p->to.start, p->to.size, HELD_BYTES);
+	m->hold = ret;
+}
+
+static char *hold_file(const WdrMoving *m)
+{
+	return g_build_filename(m->state, "held.bin", NULL);
+}
+
+bool wdr_hold_save(WdrMoving *m, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree char *path = hold_file(m);
+
+	return wdr_blockdev_read(m->hold->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_write_file(path, head, HELD_BYTES, error);
+}
+
+void wdr_hold_forget(const WdrMoving *m)
+{
+	g_autofree char *path = hold_file(m);
+
+	unlink(path);
 }
 
 bool wdr_hold_put_note(WdrMoving *m, GError **error)
@@ -35,6 +57,13 @@ bool wdr_hold_put_note(WdrMoving *m, GError **error)
 	       wdr_blockdev_flush(m->target, error);
 }
 
+/* The target cannot be taken for a system. */
+static bool hide(WdrMoving *m, GError **error)
+{
+	return wdr_parttable_write(m->target, m->table, false, error) &&
+	       wdr_hold_put_note(m, error);
+}
+
 bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error)
 {
 	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
@@ -44,8 +73,26 @@ bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error)
 	*m->has_begun = true;
 	return wdr_blockdev_read(m->medium, head, HELD_BYTES, p->to.start, error) &&
 	       wdr_blockdev_write(ret->dev, head, HELD_BYTES, 0, error) &&
-	       wdr_parttable_write(m->target, m->table, false, error) &&
-	       wdr_hold_put_note(m, error);
+	       wdr_hold_save(m, error) && wdr_logbook_mark(m->logbook, WDR_MARK_HELD, error) &&
+	       hide(m, error);
+}
+
+bool wdr_hold_resume(WdrMoving *m, WdrHold *ret, bool has_head, GError **error)
+{
+	g_autofree char *path = hold_file(m);
+	g_autofree char *head = NULL;
+	size_t len = 0;
+
+	wdr_hold_begin(m, ret);
+	if (!hide(m, error))
+		return false;
+	if (!has_head)
+		return true;
+	if (!wdr_read_file(path, HELD_BYTES, &head, &len, error))
+		return false;
+	if (len != HELD_BYTES)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is not whole", path);
+	return wdr_blockdev_write(ret->dev, head, len, 0, error);
 }
 
 bool wdr_hold_look(WdrHold *h, GError **error)
@@ -112,6 +159,7 @@ bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
 	       wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
 	       wdr_parttable_write(m->target, m->table, true, error) && put_boot_code(m, error) &&
 	       wdr_blockdev_flush(m->target, error) &&
+	       wdr_logbook_mark(m->logbook, WDR_MARK_RELEASED, error) &&
 	       /* Where it cannot, it will at the next start. */
 	       (wdr_blockdev_reread_table(m->target), true);
 }

@@ -136,6 +136,15 @@ char **wdr_itinerary_patterns(const WdrItinerary *it)
 	return patterns;
 }
 
+WdrItineraryDisk wdr_itinerary_moved_target(const WdrItinerary *it)
+{
+	WdrItineraryDisk disk = it->target;
+
+	disk.table = it->table;
+	disk.table_id = it->table_id;
+	return disk;
+}
+
 WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 {
 	WdrPartTable *t = wdr_parttable_new(it->table);

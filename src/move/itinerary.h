@@ -122,5 +122,7 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
 /* Refuses a target that is the source, in use, read-only, or the running system's. */
 bool wdr_check_target(const WdrWorld *world, const WdrDisk *source, const WdrDisk *target,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The target as a move leaves it; everything in it is the itinerary's. */
+WdrItineraryDisk wdr_itinerary_moved_target(const WdrItinerary *it);
 /* The new partition table, from the itinerary's parts. */
 WdrPartTable *wdr_itinerary_table(const WdrItinerary *it);

@@ -1,6 +1,5 @@
 #include "move/logbook.h"
 
-#include "base/cleanup.h"
 #include "base/io.h"
 
 #include <fcntl.h>
@@ -9,7 +8,6 @@
 #include <sys/stat.h>
 
 #define FORMAT_NAME "wanderitas-logbook/1"
-enum { LOGBOOK_BYTES_MAX = 64 * 1024 * 1024 };
 
 struct WdrLogbook {
 	const WdrWorld *world;
@@ -88,14 +86,21 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret, GError **error)
 {
 	g_autoptr(WdrLogbook) l = g_new0(WdrLogbook, 1);
-	struct stat st;
+	g_autofree char *text = NULL;
+	size_t len = 0;
 
 	l->world = world;
 	l->path = g_strdup(path);
 	l->fd = open(path, O_WRONLY | O_CLOEXEC | O_NOFOLLOW);
-	if (l->fd < 0 || fstat(l->fd, &st) != 0)
+	if (l->fd < 0)
 		return wdr_error_set_errno(error, errno, "opening the logbook %s", path);
-	l->size = (uint64_t)st.st_size;
+	if (!wdr_read_file(path, WDR_LOGBOOK_BYTES_MAX, &text, &len, error))
+		return false;
+	while (len > 0 && text[len - 1] != '\n')
+		len--;
+	if (ftruncate(l->fd, (off_t)len) != 0)
+		return wdr_error_set_errno(error, errno, "going on with the logbook %s", path);
+	l->size = len;
 	*ret = g_steal_pointer(&l);
 	return true;
 }
@@ -157,6 +162,22 @@ bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...)
 	return append(l,
 		json_pack("{s:I, s:s, s:s}", "at", (json_int_t)wdr_world_now(l->world), "event",
 			"step", "what", what),
+		error);
+}
+
+bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error)
+{
+	return append(l,
+		json_pack("{s:I, s:s, s:s}", "at", (json_int_t)wdr_world_now(l->world), "event",
+			"mark", "what", what),
+		error);
+}
+
+bool wdr_logbook_part(WdrLogbook *l, unsigned number, const char *what, GError **error)
+{
+	return append(l,
+		json_pack("{s:I, s:s, s:i, s:s}", "at", (json_int_t)wdr_world_now(l->world),
+			"event", "part", "number", (int)number, "what", what),
 		error);
 }
 
@@ -255,23 +276,9 @@ static void note_rewound(json_t *json, GPtrArray *changes)
 	}
 }
 
-static bool line_from_json(json_t *json, guint line, GPtrArray *changes)
+bool wdr_logbook_each(
+	const char *name, const char *text, WdrLogbookEach each, void *data, GError **error)
 {
-	const char *event = json_string_value(json_object_get(json, "event"));
-
-	if (line == 0) {
-		const char *format = json_string_value(json_object_get(json, "format"));
-		return g_strcmp0(format, FORMAT_NAME) == 0;
-	}
-	if (g_strcmp0(event, "rewound") == 0)
-		note_rewound(json, changes);
-	return event && (strcmp(event, "change") != 0 || change_from_json(json, changes));
-}
-
-bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret, GError **error)
-{
-	g_autoptr(GPtrArray) changes =
-		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_change_free);
 	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
 
 	if (*text == '\0')
@@ -282,10 +289,33 @@ bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret, GErr
 		bool is_cut = i > 0 && !json && !lines[i + 1];
 		if (is_cut)
 			break;
-		if (!json || !line_from_json(json, i, changes))
+		const char *format = json_string_value(json_object_get(json, "format"));
+		bool is_fine = i == 0 ? g_strcmp0(format, FORMAT_NAME) == 0
+				      : json && json_is_string(json_object_get(json, "event")) &&
+						each(json, data);
+		if (!is_fine)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
 				"%s:%u: this is no line of a logbook", name, i + 1);
 	}
+	return true;
+}
+
+static bool take_change(json_t *json, void *data)
+{
+	const char *event = json_string_value(json_object_get(json, "event"));
+
+	if (strcmp(event, "rewound") == 0)
+		note_rewound(json, data);
+	return strcmp(event, "change") != 0 || change_from_json(json, data);
+}
+
+bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret, GError **error)
+{
+	g_autoptr(GPtrArray) changes =
+		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_change_free);
+
+	if (!wdr_logbook_each(name, text, take_change, changes, error))
+		return false;
 	*ret = g_steal_pointer(&changes);
 	return true;
 }
@@ -295,6 +325,6 @@ bool wdr_logbook_read(const char *path, GPtrArray **ret, GError **error)
 	g_autofree char *text = NULL;
 	size_t len = 0;
 
-	return wdr_read_file(path, LOGBOOK_BYTES_MAX, &text, &len, error) &&
+	return wdr_read_file(path, WDR_LOGBOOK_BYTES_MAX, &text, &len, error) &&
 	       wdr_logbook_parse(path, text, ret, error);
 }

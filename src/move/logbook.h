@@ -6,15 +6,20 @@
  *   {"at": SECONDS, "event": "change", "number": N, …}     about to change a file: see WdrChange
  *   {"at": SECONDS, "event": "changed", "number": N}       it was changed and read back
  *   {"at": SECONDS, "event": "rewound", "number": N}       it was put back
+ *   {"at": SECONDS, "event": "mark", "what": "cleared"}    how far it has come: see logged.h
+ *   {"at": SECONDS, "event": "part", "number": N, "what": "carried"}
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
  *
  * Originals of changed files lie in the folder "originals" beside it. */
 #pragma once
 
+#include "base/cleanup.h"
 #include "base/hash.h"
 #include "volume/volume.h"
 #include "world/world.h"
+
+enum { WDR_LOGBOOK_BYTES_MAX = 64 * 1024 * 1024 };
 
 /* One change in place. With a file: its content before is kept as `original` (NULL: the file was
  * added). Without: the identifiers `addresses` of the disk were changed. */
@@ -41,7 +46,7 @@ typedef struct WdrLogbook WdrLogbook;
  * name. */
 bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itinerary_file,
 	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Goes on with one. */
+/* Goes on with one; a last line that was cut short is taken away. */
 bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Also tells the world's observer. */
@@ -49,11 +54,20 @@ bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...) G_
 bool wdr_logbook_change(WdrLogbook *l, const WdrChange *change, GError **error);
 bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error);
 bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);
+/* What the words mean is told in logged.h. */
+bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_logbook_part(
+	WdrLogbook *l, unsigned number, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_done(WdrLogbook *l, GError **error);
 /* As well as it goes: the error that it tells of is the one that counts. */
 void wdr_logbook_stopped(WdrLogbook *l, const char *why);
 void wdr_logbook_free(WdrLogbook *l);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrLogbook, wdr_logbook_free)
+
+/* Each line of a logbook but the first; false from `each`: the line is none that there is. */
+typedef bool (*WdrLogbookEach)(json_t *line, void *data);
+bool wdr_logbook_each(const char *name, const char *text, WdrLogbookEach each, void *data,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* The changes that a logbook tells of (WdrChange), in their order. A last line that was cut short
  * is passed over: what it announced was not begun. FORMAT: it is no logbook, or damaged. `name` is

@@ -2,12 +2,13 @@
 
 #include "base/io.h"
 #include "move/change.h"
+#include "move/packing.h"
 #include "move/running.h"
 
 #include <string.h>
 #include <unistd.h>
 
-enum { WIPE_BYTES = 1024 * 1024 };
+enum { WIPE_BYTES = 1024 * 1024, CHECKPOINT_BYTES = 1024 * 1024 * 1024 };
 
 void wdr_move_result_clear(WdrMoveResult *r)
 {
@@ -15,31 +16,34 @@ void wdr_move_result_clear(WdrMoveResult *r)
 	wdr_caught_up_clear(&r->caught_up);
 }
 
-char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target)
-{
-	if (target->is_image)
-		return g_strconcat(target->path, ".wanderitas", NULL);
-	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
-	g_autofree char *name = g_strdup_printf("to-%s", target->name);
-	return g_build_filename(base, name, NULL);
-}
-
 /* ---- before anything is written ---- */
 
 static bool prepare(WdrMoving *m, GError **error)
 {
 	return wdr_moving_open_source(m, true, error) &&
-	       wdr_moving_open_target(m, &m->it->target, error) &&
+	       (m->is_resuming ? wdr_moving_reopen_target(m, error)
+			       : wdr_moving_open_target(m, &m->it->target, error)) &&
 	       (!wdr_moving_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
 		       wdr_change_check_rest(m->world, m->source->disk, error));
+}
+
+static void remove_checkpoint(const WdrMoving *m, const WdrItineraryPart *p)
+{
+	g_autofree char *path = wdr_moving_checkpoint_file(m, p);
+
+	unlink(path);
 }
 
 static bool begin_logbook(WdrMoving *m, GError **error)
 {
 	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
-	g_autofree char *logbook = g_build_filename(m->state, "logbook.jsonl", NULL);
+	g_autofree char *logbook = wdr_moving_logbook_file(m);
 	g_autofree char *json = wdr_itinerary_to_json(m->it);
 
+	if (m->is_resuming)
+		return wdr_logbook_open(m->world, logbook, &m->logbook, error);
+	for (guint i = 0; i < m->it->parts->len; i++)
+		remove_checkpoint(m, m->it->parts->pdata[i]);
 	return wdr_write_file(itinerary, json, strlen(json), error) &&
 	       wdr_logbook_begin(m->world, logbook, "itinerary.json", &m->logbook, error);
 }
@@ -68,15 +72,60 @@ static bool clear_target(WdrMoving *m, GError **error)
 			return false;
 	}
 	return wdr_hold_put_note(m, error) &&
-	       wdr_parttable_write(m->target, m->table, false, error);
+	       wdr_parttable_write(m->target, m->table, false, error) &&
+	       wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
 }
 
 /* ---- steps 2 to 5 ---- */
 
-static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+bool wdr_moving_note_carried(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
+	bool is_held = m->hold && m->hold->part == p;
+
+	if ((is_held && !wdr_hold_save(m, error)) ||
+		!wdr_logbook_part(m->logbook, p->number, WDR_PART_CARRIED, error))
+		return false;
+	remove_checkpoint(m, p);
+	return true;
+}
+
+bool wdr_moving_note_changing(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
+	remove_checkpoint(m, p);
+	return wdr_logbook_part(m->logbook, p->number, WDR_PART_CHANGING, error);
+}
+
+bool wdr_moving_end_well(WdrMoving *m, GError **error)
+{
+	if (!wdr_logbook_done(m->logbook, error))
+		return false;
+	wdr_hold_forget(m);
+	return true;
+}
+
+/* An earlier run did it. */
+static bool count_carried(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
+	g_autoptr(WdrPacking) list = NULL;
+	g_autofree char *path = wdr_moving_packing_file(m, p);
+	const WdrPacked *packed = NULL;
+
+	m->result->bytes += p->bytes;
+	m->result->bytes_before += p->bytes;
 	if (!wdr_moving_is_volume(p))
-		return wdr_moving_carry_blocks(m, p, error);
+		return true;
+	if (!wdr_packing_open(path, &list, error))
+		return false;
+	do {
+		if (!wdr_packing_next(list, &packed, error))
+			return false;
+	} while (packed);
+	m->result->entries += wdr_packing_entries(list);
+	return true;
+}
+
+static bool carry_volume(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
 	if (!wdr_moving_fill(m, p, m->target, p->to.start, error) ||
 		!wdr_moving_compare(m, p, m->medium, p->to.start, error) ||
 		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number))
@@ -86,16 +135,43 @@ static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 		       : wdr_moving_check_ext(m, p, error);
 }
 
+static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+{
+	if (wdr_logged_is_carried(&m->logged, p->number))
+		return count_carried(m, p, error);
+	return (wdr_moving_is_volume(p) ? carry_volume : wdr_moving_carry_blocks)(m, p, error) &&
+	       wdr_moving_note_carried(m, p, error);
+}
+
 /* What is held back is not on the medium yet: it is laid over what is read from there. */
 static bool carry_last(WdrMoving *m, WdrHold *hold, GError **error)
 {
 	const WdrItineraryPart *p = hold->part;
 
+	if (wdr_logged_is_carried(&m->logged, p->number))
+		return count_carried(m, p, error) && wdr_hold_look(hold, error);
 	return wdr_moving_fill(m, p, hold->dev, 0, error) && wdr_hold_look(hold, error) &&
 	       wdr_moving_compare(m, p, hold->seen, 0, error) &&
 	       (!wdr_moving_is_fat(p) ||
 		       (wdr_logbook_step(m->logbook, error, "checking partition %u", p->number) &&
-			       wdr_moving_check_fat(m, hold->seen, 0, p->to.size, error)));
+			       wdr_moving_check_fat(m, hold->seen, 0, p->to.size, error))) &&
+	       wdr_moving_note_carried(m, p, error);
+}
+
+/* Without a checkpoint or all of it nothing of the last part counts. */
+static bool begin_last(WdrMoving *m, WdrHold *hold, GError **error)
+{
+	g_autofree char *checkpoint = NULL;
+
+	if (!m->is_resuming) {
+		wdr_hold_begin(m, hold);
+		return true;
+	}
+	const WdrItineraryPart *p = wdr_moving_last(m->it);
+	checkpoint = wdr_moving_checkpoint_file(m, p);
+	bool has_head =
+		wdr_logged_is_carried(&m->logged, p->number) || access(checkpoint, F_OK) == 0;
+	return wdr_hold_resume(m, hold, has_head, error);
 }
 
 /* After all else but the start of the boot volume: with a loader on it a medium is one to start
@@ -113,18 +189,35 @@ static bool carry_all(WdrMoving *m, GError **error)
 	g_auto(WdrHold) hold = { 0 };
 	const WdrItineraryPart *last = wdr_moving_last(m->it);
 
-	if (!clear_target(m, error))
+	if (!m->logged.is_cleared && !clear_target(m, error))
 		return false;
+	*m->has_begun = true;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		if (p != last && !carry_part(m, p, error))
 			return false;
 	}
-	wdr_hold_begin(m, &hold);
-	return carry_last(m, &hold, error) && carry_loader(m, error) &&
-	       (!wdr_running_is(m->source->system) ||
-		       wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
+	/* Whatever wrote to the source since an interruption is found like what does while we read.
+	 */
+	bool may_differ = wdr_running_is(m->source->system) || m->is_resuming;
+	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
+	       carry_loader(m, error) &&
+	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
 	       wdr_hold_release(m, &hold, error);
+}
+
+/* All was in its place when the move was interrupted. */
+static bool look_again(WdrMoving *m, GError **error)
+{
+	g_auto(WdrHold) hold = { 0 };
+
+	*m->has_begun = true;
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		if (!count_carried(m, m->it->parts->pdata[i], error))
+			return false;
+	}
+	return wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
+	       (!hold.dev || wdr_hold_release(m, &hold, error));
 }
 
 /* ---- step 6, when boot stays on the source: its boot files ---- */
@@ -159,25 +252,59 @@ static bool change_source(WdrMoving *m, GError **error)
 	return true;
 }
 
-bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, bool *ret_has_begun,
-	WdrMoveResult *ret, GError **error)
+/* What the folder tells of what was done. */
+static bool read_logbook(WdrMoving *m, GError **error)
 {
-	WdrMoving m = { .world = world,
-		.it = it,
-		.state = state,
-		.result = ret,
-		.has_begun = ret_has_begun,
-		.lock = -1 };
+	g_autofree char *path = wdr_moving_logbook_file(m);
+	g_autoptr(GPtrArray) changes = NULL;
+
+	if (!m->is_resuming)
+		return true;
+	wdr_logged_clear(&m->logged);
+	if (!wdr_logged_read(path, &m->logged, error) || !wdr_logbook_read(path, &changes, error))
+		return false;
+	if (m->logged.is_done) {
+		wdr_error_set(error, WDR_ERROR_REFUSED, "the move to %s was done to its end",
+			m->it->target.name);
+		wdr_error_hint(error, "what changed on the source since: wanderitas catchup");
+		return false;
+	}
+	for (guint i = 0; i < changes->len; i++) {
+		if (((const WdrChange *)changes->pdata[i])->is_rewound)
+			continue;
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"the boot files of %s are being changed, and may be half changed",
+			m->it->source.name);
+		wdr_error_hint(error,
+			"put them back with 'wanderitas rewind %s', then go on with the move",
+			m->state);
+		return false;
+	}
+	return true;
+}
+
+static bool run(WdrMoving *m, GError **error)
+{
+	return wdr_make_folder(m->state, error) && wdr_moving_lock(m, error) &&
+	       read_logbook(m, error) && prepare(m, error) && begin_logbook(m, error) &&
+	       (m->logged.is_released ? look_again : carry_all)(m, error) &&
+	       change_source(m, error) && wdr_moving_end_well(m, error);
+}
+
+bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOptions *options,
+	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
+{
+	WdrMoving m;
 	GError *failure = NULL;
 
-	*ret_has_begun = false;
-	*ret = (WdrMoveResult){ .state = g_strdup(state) };
-	(void)(wdr_make_folder(state, &failure) && wdr_moving_lock(&m, &failure) &&
-		prepare(&m, &failure) && begin_logbook(&m, &failure) && carry_all(&m, &failure) &&
-		change_source(&m, &failure) && wdr_logbook_done(m.logbook, &failure));
+	wdr_moving_init(&m, world, it, options->state, ret_has_begun, ret);
+	m.is_resuming = options->is_resuming;
+	m.checkpoint_bytes =
+		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
+	(void)run(&m, &failure);
 	bool is_fine = wdr_moving_end(&m, failure, error);
 	/* A refusal leaves nothing behind; a folder with anything in it stays. */
 	if (!is_fine && !*ret_has_begun)
-		rmdir(state);
+		rmdir(options->state);
 	return is_fine;
 }

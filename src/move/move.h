@@ -32,6 +32,8 @@ void wdr_caught_up_clear(WdrCaughtUp *c);
 
 typedef struct {
 	uint64_t entries, bytes;  /* carried and found again */
+	uint64_t bytes_before;    /* of these, by a run before this one */
+	uint64_t verify_bytes;    /* read back by this run */
 	double carry_s, verify_s; /* seconds */
 	bool has_changed_source;  /* boot files of it, with --what root */
 	WdrCaughtUp caught_up;
@@ -40,14 +42,29 @@ typedef struct {
 void wdr_move_result_clear(WdrMoveResult *r);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)
 
-/* `state` is the folder for itinerary, logbook, packing lists and scratch files; made if need be.
- * *ret_has_begun tells whether the target was written to: an error before that is a refusal, one
+typedef struct {
+	/* The folder for itinerary, logbook, packing lists, checkpoints and scratch files; made if
+	 * need be. */
+	const char *state;
+	/* Go on with the move that the folder tells of; `it` is its itinerary. What is finished is
+	 * not done again. */
+	bool is_resuming;
+	uint64_t checkpoint_bytes; /* 0: as many as are sensible */
+} WdrMoveOptions;
+
+/* *ret_has_begun tells whether the target was written to: an error before that is a refusal, one
  * after it leaves an unfinished target, which says so itself. */
-bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const char *state, bool *ret_has_begun,
-	WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOptions *options,
+	bool *ret_has_begun, WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Where this machine's moves and changes keep their state, each in a folder of its own. */
 #define WDR_STATE_FOLDER "/var/lib/wanderitas"
 
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);
+/* The state folder of the newest move of this machine; NULL: there is none. The caller's. */
+char *wdr_move_newest_state(const WdrWorld *world);
+/* Takes scratch folders away that a kill left in it; nobody else may be working there. */
+void wdr_move_clear_scratch(const char *state);
+/* Whether the move that this folder tells of had begun to erase its target. */
+bool wdr_move_was_begun(const char *state);

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "move/carry.h"
-#include "move/logbook.h"
+#include "move/logged.h"
 #include "move/move.h"
 #include "move/source.h"
 
@@ -10,6 +10,9 @@ typedef struct {
 	const WdrWorld *world;
 	const WdrItinerary *it;
 	const char *state;
+	uint64_t checkpoint_bytes;
+	bool is_resuming;
+	WdrLogged logged; /* what an earlier run has done */
 	WdrSource *source;
 	WdrBlockDev *target;
 	WdrBlockDev *medium; /* the target, read past the page cache */
@@ -17,9 +20,15 @@ typedef struct {
 	WdrLogbook *logbook;
 	WdrMoveResult *result;
 	bool *has_begun;
+	struct WdrHold *hold; /* of the last part, from when it is begun; borrowed */
 	int lock; /* of the folder that moves of this machine keep their state in; -1: none */
 } WdrMoving;
 
+/* What a run over this state folder starts with. */
+void wdr_moving_init(WdrMoving *m, const WdrWorld *world, const WdrItinerary *it, const char *state,
+	bool *has_begun, WdrMoveResult *result);
+/* The caller's. */
+char *wdr_moving_logbook_file(const WdrMoving *m);
 /* REFUSED: another move is under way. Held until the moving is closed. */
 bool wdr_moving_lock(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
@@ -36,6 +45,9 @@ bool wdr_moving_open_source(
 /* Opens the target for writing, which must be the disk that `expected` tells of. */
 bool wdr_moving_open_target(
 	WdrMoving *m, const WdrItineraryDisk *expected, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Opens it for going on with a move: it must be the itinerary's target, with its own table if the
+ * logbook says that this was written. */
+bool wdr_moving_reopen_target(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The edited files of one partition; number 0: all, only to see whether the edits still fit. */
 bool wdr_moving_replacements(WdrMoving *m, unsigned number, WdrReplacements **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
@@ -49,9 +61,22 @@ bool wdr_moving_is_fat(const WdrItineraryPart *p);
 bool wdr_moving_is_volume(const WdrItineraryPart *p);
 WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p);
 char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p);
+char *wdr_moving_checkpoint_file(const WdrMoving *m, const WdrItineraryPart *p);
+/* Notes in the logbook that the part is there, read back and checked; of the last part, what is
+ * held goes into the state folder before. */
+bool wdr_moving_note_carried(
+	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Until it is noted as carried again, nothing of the part counts. */
+bool wdr_moving_note_changing(
+	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* All is done: says so in the logbook. */
+bool wdr_moving_end_well(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- volumes (volumes.c): at offset of dev, which is the target or a part of it ---- */
 
+/* Goes on from a checkpoint where the part has one. */
 bool wdr_moving_fill(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Reads the volume back from the medium and compares it with the packing list. */
@@ -74,8 +99,9 @@ bool wdr_moving_carry_range(WdrMoving *m, uint64_t from, uint64_t to, uint64_t s
 
 /* ---- the part that comes last (hold.c) ---- */
 
-/* Its first 64 KiB are kept in memory; a note stands on the medium in their place. */
-typedef struct {
+/* Its first 64 KiB are kept in memory, and in the state folder for taking an interrupted move up; a
+ * note stands on the medium in their place. */
+typedef struct WdrHold {
 	const WdrItineraryPart *part;
 	WdrBlockDev *dev;  /* the part, for writing */
 	WdrBlockDev *seen; /* the part as the medium has it, with what is held laid over */
@@ -87,6 +113,14 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrHold, wdr_hold_clear)
 void wdr_hold_begin(WdrMoving *m, WdrHold *ret);
 /* Of a whole target: writes the table without boot marks, and the note. */
 bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Of the target of an interrupted move: writes that table and the note again. has_head: what is
+ * held comes from the state folder. */
+bool wdr_hold_resume(
+	WdrMoving *m, WdrHold *ret, bool has_head, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Takes what was held away from the state folder. */
+void wdr_hold_forget(const WdrMoving *m);
+/* Puts what is held into the state folder. */
+bool wdr_hold_save(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* `seen` shows what is held now. */
 bool wdr_hold_look(WdrHold *h, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Writes what was held, reads it back, checks the volume (a damaged one is taken back), and writes

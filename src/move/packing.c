@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static const char header[] = "wanderitas-packing-list/1\t";
@@ -66,9 +67,9 @@ bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GErro
 	return true;
 }
 
-bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error)
+static bool open_list(const char *path, const char *mode, WdrPacking **ret, GError **error)
 {
-	FILE *file = fopen(path, "re");
+	FILE *file = fopen(path, mode);
 
 	if (!file)
 		return wdr_error_set_errno(error, errno, "opening the packing list %s", path);
@@ -77,6 +78,29 @@ bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error)
 		!g_ascii_string_to_signed(g_strchomp(p->read + strlen(header)), 10, G_MININT64,
 			G_MAXINT64, &p->begun, NULL))
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is not a packing list", path);
+	*ret = g_steal_pointer(&p);
+	return true;
+}
+
+bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error)
+{
+	return open_list(path, "re", ret, error);
+}
+
+bool wdr_packing_resume(
+	const char *path, uint64_t bytes, uint64_t entries, WdrPacking **ret, GError **error)
+{
+	g_autoptr(WdrPacking) p = NULL;
+	struct stat st;
+
+	if (!open_list(path, "r+e", &p, error))
+		return false;
+	if (fstat(fileno(p->file), &st) != 0 || (uint64_t)st.st_size < bytes)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"the packing list %s is shorter than it was at the checkpoint", path);
+	if (ftruncate(fileno(p->file), (off_t)bytes) != 0 || fseeko(p->file, 0, SEEK_END) != 0)
+		return wdr_error_set_errno(error, errno, "going on with the packing list %s", path);
+	p->entries = entries;
 	*ret = g_steal_pointer(&p);
 	return true;
 }
@@ -104,11 +128,19 @@ bool wdr_packing_record(void *packing, const WdrCarried *carried, GError **error
 	return wdr_packing_put(p, &packed, error);
 }
 
-bool wdr_packing_finish(WdrPacking *p, GError **error)
+bool wdr_packing_flush(WdrPacking *p, uint64_t *ret_bytes, GError **error)
 {
 	if (fflush(p->file) != 0 || fsync(fileno(p->file)) != 0)
 		return wdr_error_set_errno(error, errno, "writing the packing list %s", p->path);
+	*ret_bytes = (uint64_t)ftello(p->file);
 	return true;
+}
+
+bool wdr_packing_finish(WdrPacking *p, GError **error)
+{
+	uint64_t bytes = 0;
+
+	return wdr_packing_flush(p, &bytes, error);
 }
 
 bool wdr_packing_next(WdrPacking *p, const WdrPacked **ret, GError **error)

@@ -18,6 +18,12 @@ typedef struct WdrPacking WdrPacking;
 /* Starts a list; replaces an old one. */
 bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Goes on with a list of which `bytes` with `entries` count; what it has beyond is dropped. */
+bool wdr_packing_resume(const char *path, uint64_t bytes, uint64_t entries, WdrPacking **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* What was put so far is on the medium; *ret_bytes is how much of the file that is. */
+bool wdr_packing_flush(
+	WdrPacking *p, uint64_t *ret_bytes, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 int64_t wdr_packing_begun(const WdrPacking *p);
 bool wdr_packing_put(
 	WdrPacking *p, const WdrPacked *packed, GError **error) G_GNUC_WARN_UNUSED_RESULT;

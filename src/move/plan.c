@@ -1,5 +1,5 @@
 /* Walking a volume, depth first, names sorted, and cutting the walk into windows. */
-#include "move/window.h"
+#include "move/plan_priv.h"
 
 #include "base/stop.h"
 #include "volume/swap.h"
@@ -9,47 +9,8 @@
 
 enum {
 	WINDOW_ENTRIES = 2048,
-	WINDOW_BYTES = 256 * 1024 * 1024,
+	WINDOW_BYTES = 64 * 1024 * 1024,
 	DEPTH_MAX = 4096, /* of folders in folders; a loop in a damaged volume ends here */
-};
-
-typedef struct {
-	char *path;
-	uint64_t id, serial, parent;
-	unsigned depth;
-} Pending;
-
-typedef struct {
-	uint64_t id; /* also the key */
-	uint64_t serial;
-	uint32_t links, seen;
-	char *path;
-} Link;
-
-typedef struct {
-	const char *name;
-	uint64_t id, links;
-	WdrKind kind;
-	const uint8_t *fat_name;
-} Found;
-
-struct WdrPlan {
-	WdrVolume *source;
-	WdrReplacements *replacements;
-	const WdrLeave *leave;
-	bool renews_swap;
-	int64_t now;
-	GPtrArray *stack;  /* Pending, the next last */
-	GHashTable *links; /* id -> Link, until all names were seen */
-	uint64_t next_serial, next_turn;
-	bool has_root;
-	struct { /* the folder being walked; names NULL: none */
-		Pending *at;
-		GStringChunk *names;
-		GArray *found;   /* Found */
-		GArray *serials; /* uint64_t, in the same order */
-		guint next;
-	} folder;
 };
 
 /* ---- content that an edit put in place of the source's ---- */
@@ -148,6 +109,7 @@ void wdr_window_free(WdrWindow *w)
 	g_ptr_array_unref(w->jobs);
 	g_ptr_array_unref(w->by_place);
 	g_array_unref(w->order);
+	g_clear_pointer(&w->after, g_variant_unref);
 	g_free(w);
 }
 
@@ -172,13 +134,13 @@ static void finish_window(WdrPlan *p, WdrWindow *w)
 
 static void pending_free(void *data)
 {
-	g_free(((Pending *)data)->path);
+	g_free(((WdrPending *)data)->path);
 	g_free(data);
 }
 
 static void link_free(void *data)
 {
-	g_free(((Link *)data)->path);
+	g_free(((WdrLink *)data)->path);
 	g_free(data);
 }
 
@@ -231,8 +193,8 @@ static bool collect(void *data, const WdrName *name, GError **error)
 
 	if (is_left_behind(p, name))
 		return wdr_stop_check(error);
-	Found found = { g_string_chunk_insert(p->folder.names, name->name), name->id, name->links,
-		name->kind, NULL };
+	WdrFound found = { g_string_chunk_insert(p->folder.names, name->name), name->id,
+		name->links, name->kind, NULL };
 
 	if (name->fat_name)
 		found.fat_name = (const uint8_t *)g_string_chunk_insert_len(
@@ -243,7 +205,7 @@ static bool collect(void *data, const WdrName *name, GError **error)
 
 static int by_name(const void *a, const void *b)
 {
-	return strcmp(((const Found *)a)->name, ((const Found *)b)->name);
+	return strcmp(((const WdrFound *)a)->name, ((const WdrFound *)b)->name);
 }
 
 /* A damaged folder can name the same thing twice; which of the two would be carried is chance. One
@@ -251,7 +213,7 @@ static int by_name(const void *a, const void *b)
 static bool check_names(const WdrPlan *p, GError **error)
 {
 	for (guint i = 1; i < p->folder.found->len;) {
-		const Found *f = &g_array_index(p->folder.found, Found, i);
+		const WdrFound *f = &g_array_index(p->folder.found, WdrFound, i);
 		bool is_twice = strcmp(f->name, f[-1].name) == 0;
 		if (is_twice && !p->source->is_changing)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
@@ -266,15 +228,15 @@ static bool check_names(const WdrPlan *p, GError **error)
 }
 
 /* Gives a name its serial, and hands it to the builder's list. */
-static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
+static void number_name(WdrPlan *p, const WdrFound *f, WdrFolderJob *job)
 {
 	bool is_linked = f->kind != WDR_KIND_FOLDER && f->links > 1;
-	Link *link = is_linked ? g_hash_table_lookup(p->links, &f->id) : NULL;
+	WdrLink *link = is_linked ? g_hash_table_lookup(p->links, &f->id) : NULL;
 	uint64_t serial = link ? link->serial : p->next_serial++;
 	WdrChild child = { g_string_chunk_insert(job->names, f->name), f->kind, serial, NULL };
 
 	if (is_linked && !link) {
-		link = g_new0(Link, 1);
+		link = g_new0(WdrLink, 1);
 		link->serial = serial;
 		link->links = (uint32_t)f->links;
 		link->id = f->id;
@@ -287,14 +249,14 @@ static void number_name(WdrPlan *p, const Found *f, WdrFolderJob *job)
 	g_array_append_val(p->folder.serials, serial);
 }
 
-static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
+static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
 	WdrWindowStep step = { true, w->folders->len };
 
 	p->folder.at = at;
 	p->folder.names = g_string_chunk_new(4096);
-	p->folder.found = g_array_new(FALSE, FALSE, sizeof(Found));
+	p->folder.found = g_array_new(FALSE, FALSE, sizeof(WdrFound));
 	p->folder.serials = g_array_new(FALSE, FALSE, sizeof(uint64_t));
 	job->serial = at->serial;
 	job->parent = at->parent;
@@ -315,18 +277,18 @@ static bool enter_folder(WdrPlan *p, Pending *at, WdrWindow *w, GError **error)
 		return false;
 	}
 	if (p->folder.found->len > 1)
-		qsort(p->folder.found->data, p->folder.found->len, sizeof(Found), by_name);
+		qsort(p->folder.found->data, p->folder.found->len, sizeof(WdrFound), by_name);
 	if (!check_names(p, error))
 		return false;
 	for (guint i = 0; i < p->folder.found->len; i++)
-		number_name(p, &g_array_index(p->folder.found, Found, i), job);
+		number_name(p, &g_array_index(p->folder.found, WdrFound, i), job);
 	return true;
 }
 
 /* Counts a name of a hard link; *ret_first is the path of the first, or NULL if this is it. */
 static void count_link(WdrPlan *p, uint64_t id, const char *path, char **ret_first)
 {
-	Link *link = g_hash_table_lookup(p->links, &id);
+	WdrLink *link = g_hash_table_lookup(p->links, &id);
 
 	*ret_first = NULL;
 	if (!link)
@@ -357,7 +319,7 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 					       p->source, &node, &job->entry, &job->content, error);
 }
 
-static bool look_at(WdrPlan *p, const Found *f, WdrJob *job, GError **error)
+static bool look_at(WdrPlan *p, const WdrFound *f, WdrJob *job, GError **error)
 {
 	WdrNode node = { f->id, job->path };
 	g_autoptr(GError) local = NULL;
@@ -379,7 +341,7 @@ static bool look_at(WdrPlan *p, const Found *f, WdrJob *job, GError **error)
 	return true;
 }
 
-static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const Found *f, GError **error)
+static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const WdrFound *f, GError **error)
 {
 	WdrWindowStep step = { false, w->jobs->len };
 
@@ -413,8 +375,8 @@ static WdrJob *new_job(char *path, uint64_t serial, uint64_t parent)
 /* The next name of the folder being walked. */
 static bool take_name(WdrPlan *p, WdrWindow *w, uint64_t *bytes, GError **error)
 {
-	const Pending *at = p->folder.at;
-	const Found *f = &g_array_index(p->folder.found, Found, p->folder.next);
+	const WdrPending *at = p->folder.at;
+	const WdrFound *f = &g_array_index(p->folder.found, WdrFound, p->folder.next);
 	uint64_t serial = g_array_index(p->folder.serials, uint64_t, p->folder.next);
 	WdrJob *job = new_job(wdr_volume_path(at->path, f->name), serial, at->serial);
 
@@ -428,13 +390,13 @@ static bool take_name(WdrPlan *p, WdrWindow *w, uint64_t *bytes, GError **error)
 /* Folders below the walked one go onto the stack, the first name on top. */
 static void push_folders(WdrPlan *p)
 {
-	const Pending *at = p->folder.at;
+	const WdrPending *at = p->folder.at;
 
 	for (guint i = p->folder.found->len; i > 0; i--) {
-		const Found *f = &g_array_index(p->folder.found, Found, i - 1);
+		const WdrFound *f = &g_array_index(p->folder.found, WdrFound, i - 1);
 		if (f->kind != WDR_KIND_FOLDER)
 			continue;
-		Pending *next = g_new0(Pending, 1);
+		WdrPending *next = g_new0(WdrPending, 1);
 		next->path = wdr_volume_path(at->path, f->name);
 		next->id = f->id;
 		next->serial = g_array_index(p->folder.serials, uint64_t, i - 1);
@@ -446,8 +408,8 @@ static void push_folders(WdrPlan *p)
 
 static bool add_root(WdrPlan *p, WdrWindow *w, GError **error)
 {
-	Pending *root = g_new0(Pending, 1);
-	Found found = { .name = "", .id = p->source->root_id, .kind = WDR_KIND_FOLDER };
+	WdrPending *root = g_new0(WdrPending, 1);
+	WdrFound found = { .name = "", .id = p->source->root_id, .kind = WDR_KIND_FOLDER };
 
 	root->path = g_strdup("");
 	root->id = p->source->root_id;
@@ -475,7 +437,7 @@ bool wdr_plan_next(WdrPlan *p, WdrWindow **ret, GError **error)
 		leave_folder(p);
 		if (p->stack->len == 0)
 			break;
-		Pending *at = g_ptr_array_steal_index(p->stack, p->stack->len - 1);
+		WdrPending *at = g_ptr_array_steal_index(p->stack, p->stack->len - 1);
 		if (!enter_folder(p, at, w, error))
 			return false;
 	}
@@ -493,7 +455,7 @@ bool wdr_plan_short_links(const WdrPlan *plan, WdrPlanLinkFunc each, void *data,
 
 	g_hash_table_iter_init(&iter, plan->links);
 	while (g_hash_table_iter_next(&iter, NULL, &value)) {
-		const Link *link = value;
+		const WdrLink *link = value;
 		if (!each(data, link->serial, link->seen, error))
 			return false;
 	}

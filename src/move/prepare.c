@@ -9,6 +9,25 @@
 #include <string.h>
 #include <sys/file.h>
 
+void wdr_moving_init(WdrMoving *m, const WdrWorld *world, const WdrItinerary *it, const char *state,
+	bool *has_begun, WdrMoveResult *result)
+{
+	*m = (WdrMoving){ .world = world,
+		.it = it,
+		.state = state,
+		.result = result,
+		.has_begun = has_begun,
+		.lock = -1 };
+	wdr_logged_init(&m->logged);
+	*has_begun = false;
+	*result = (WdrMoveResult){ .state = g_strdup(state) };
+}
+
+char *wdr_moving_logbook_file(const WdrMoving *m)
+{
+	return g_build_filename(m->state, "logbook.jsonl", NULL);
+}
+
 bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 {
 	if (failure && m->logbook)
@@ -18,6 +37,7 @@ bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 	wdr_blockdev_free(m->target);
 	wdr_parttable_free(m->table);
 	wdr_logbook_free(m->logbook);
+	wdr_logged_clear(&m->logged);
 	wdr_fd_clear(&m->lock);
 	if (failure)
 		g_propagate_error(error, failure);
@@ -35,8 +55,10 @@ bool wdr_moving_lock(WdrMoving *m, GError **error)
 	m->lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (m->lock < 0)
 		return wdr_error_set_errno(error, errno, "opening the folder %s", folder);
-	if (flock(m->lock, LOCK_EX | LOCK_NB) == 0)
+	if (flock(m->lock, LOCK_EX | LOCK_NB) == 0) {
+		wdr_move_clear_scratch(m->state);
 		return true;
+	}
 	wdr_error_set(error, WDR_ERROR_REFUSED, "another move is under way (it holds %s)", folder);
 	wdr_error_hint(error, "wait for it to end; nothing was written");
 	return false;
@@ -55,6 +77,13 @@ bool wdr_moving_is_volume(const WdrItineraryPart *p)
 char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p)
 {
 	g_autofree char *name = g_strdup_printf("packing-%u.list", p->number);
+
+	return g_build_filename(m->state, name, NULL);
+}
+
+char *wdr_moving_checkpoint_file(const WdrMoving *m, const WdrItineraryPart *p)
+{
+	g_autofree char *name = g_strdup_printf("checkpoint-%u", p->number);
 
 	return g_build_filename(m->state, name, NULL);
 }
@@ -189,10 +218,10 @@ bool wdr_moving_open_source(WdrMoving *m, bool with_edits, GError **error)
 	       (!with_edits || wdr_moving_replacements(m, 0, &edits, error));
 }
 
-bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)
+/* Opens it, and tells what it is now. */
+static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
-	g_auto(WdrItineraryDisk) now = { 0 };
 	const char *text = m->it->target.is_image ? m->it->target.path : m->it->target.name;
 
 	if (!wdr_disk_find(m->world, text, &disk, error) ||
@@ -205,6 +234,32 @@ bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GErr
 		wdr_blockdev_set_sector_size(m->medium, m->it->target.sector_size);
 	}
 	m->table = wdr_itinerary_table(m->it);
-	return wdr_itinerary_disk_describe(disk, m->target, &now, error) &&
+	return wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
+}
+
+bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)
+{
+	g_auto(WdrItineraryDisk) now = { 0 };
+
+	return open_target_disk(m, &now, error) &&
 	       wdr_itinerary_check_disk(expected, &now, "target", error);
+}
+
+bool wdr_moving_reopen_target(WdrMoving *m, GError **error)
+{
+	g_auto(WdrItineraryDisk) now = { 0 };
+	WdrItineraryDisk expected = wdr_itinerary_moved_target(m->it);
+
+	if (!open_target_disk(m, &now, error))
+		return false;
+	/* Before the logbook says that the new table is there it may be the old one still, or none.
+	 */
+	bool is_new =
+		now.table == expected.table && g_strcmp0(now.table_id, expected.table_id) == 0;
+	if (!m->logged.is_cleared && !is_new) {
+		bool is_gone = now.table == WDR_TABLE_NONE;
+		expected.table = is_gone ? WDR_TABLE_NONE : m->it->target.table;
+		expected.table_id = is_gone ? now.table_id : m->it->target.table_id;
+	}
+	return wdr_itinerary_check_disk(&expected, &now, "target", error);
 }

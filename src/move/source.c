@@ -250,7 +250,7 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 	g_autoptr(WdrSource) s = g_new0(WdrSource, 1);
 	/* e2fsprogs take '?' in a path for the start of options. */
 	const char *parent = strchr(scratch, '?') ? g_get_tmp_dir() : scratch;
-	g_autofree char *folder = g_build_filename(parent, "wanderitas-XXXXXX", NULL);
+	g_autofree char *folder = g_build_filename(parent, WDR_SCRATCH_PREFIX "XXXXXX", NULL);
 	WdrBlockDev *dev = NULL;
 
 	s->disk = disk;

@@ -5,6 +5,9 @@
 #include "boot/system.h"
 #include "world/world.h"
 
+/* How our folders of copies are called; one that a kill left behind can go. */
+#define WDR_SCRATCH_PREFIX ".wanderitas-scratch-"
+
 typedef struct {
 	WdrDisk *disk;
 	WdrSystem *system;

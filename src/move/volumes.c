@@ -1,6 +1,7 @@
 /* Filling the new volumes, reading them back, checking them. */
 #include "move/moving.h"
 
+#include "move/checkpoint.h"
 #include "move/packing.h"
 
 #include <string.h>
@@ -44,31 +45,102 @@ static double now_s(void)
 	return (double)g_get_monotonic_time() / G_USEC_PER_SEC;
 }
 
+/* ---- filling ---- */
+
+typedef struct {
+	WdrMoving *m;
+	const WdrItineraryPart *part;
+	WdrBuilder *builder;
+	WdrPacking *packing;
+	WdrCarryCount *count;
+	WdrCheckpoint from; /* empty: from the start */
+} Filling;
+
+static void filling_clear(Filling *f)
+{
+	g_clear_pointer(&f->builder, wdr_builder_free);
+	g_clear_pointer(&f->packing, wdr_packing_free);
+	g_clear_pointer(&f->count, wdr_carry_count_free);
+	wdr_checkpoint_clear(&f->from);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Filling, filling_clear)
+
+/* First the target, then what is held of it, then the list, then the checkpoint that tells of them:
+ * what it tells of is always there. */
+static bool make_checkpoint(void *data, GVariant *walk, GError **error)
+{
+	Filling *f = data;
+	WdrMoving *m = f->m;
+	g_autofree char *path = wdr_moving_checkpoint_file(m, f->part);
+	g_auto(WdrCheckpoint) c = { 0 };
+
+	if (!f->builder->ops->checkpoint(f->builder, &c.builder, error) ||
+		(m->hold && m->hold->part == f->part && !wdr_hold_save(m, error)) ||
+		!wdr_packing_flush(f->packing, &c.list_bytes, error))
+		return false;
+	c.walk = g_variant_ref(walk);
+	c.entries = wdr_packing_entries(f->packing);
+	c.bytes = wdr_carry_count_bytes(f->count);
+	return wdr_checkpoint_save(path, &c, error);
+}
+
+static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	WdrMoving *m = f->m;
+	const WdrItineraryPart *p = f->part;
+	g_autofree char *list = wdr_moving_packing_file(m, p);
+	g_autofree char *checkpoint = wdr_moving_checkpoint_file(m, p);
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
+		f->count };
+
+	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
+		return false;
+	if (!f->from.walk)
+		return (wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
+			       m, p, dev, offset, f->count, &f->builder, error) &&
+		       wdr_packing_create(
+			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
+	wdr_world_note(m->world,
+		"partition %u: going on after %" G_GUINT64_FORMAT " entries that are there already",
+		p->number, f->from.entries);
+	wdr_carry_count_done(f->count, f->from.bytes);
+	m->result->bytes_before += f->from.bytes;
+	return wdr_ext_builder_resume(&target, f->from.builder, &f->builder, error) &&
+	       wdr_packing_resume(list, f->from.list_bytes, f->from.entries, &f->packing, error);
+}
+
 bool wdr_moving_fill(
 	WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
 {
-	g_autoptr(WdrCarryCount) count = wdr_carry_count_new();
 	g_autoptr(GHashTable) replacements = NULL;
-	g_autoptr(WdrPacking) packing = NULL;
-	g_autoptr(WdrBuilder) builder = NULL;
 	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, p);
-	g_autofree char *list = wdr_moving_packing_file(m, p);
+	g_auto(Filling) f = { .m = m, .part = p, .count = wdr_carry_count_new() };
 	double begun = now_s();
 
 	if (!wdr_logbook_step(m->logbook, error, "carrying partition %u (%s, %s)", p->number,
 		    wdr_role_name(p->role), p->fs) ||
 		!wdr_moving_replacements(m, p->number, &replacements, error) ||
-		!(wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
-			m, p, dev, offset, count, &builder, error) ||
-		!wdr_packing_create(list, g_get_real_time() / G_USEC_PER_SEC, &packing, error))
+		!open_filling(&f, dev, offset, error))
 		return false;
-	WdrCarry carry = { wdr_moving_source_part(m, p->number)->volume, builder, replacements,
-		leave, wdr_packing_record, packing, true,
-		{ .bytes_total = p->bytes, .entries_total = p->entries } };
-	if (!wdr_carry(m->world, &carry, count, error) || !builder->ops->finish(builder, error) ||
-		!wdr_packing_finish(packing, error))
+	WdrCarry carry = { .source = wdr_moving_source_part(m, p->number)->volume,
+		.builder = f.builder,
+		.replacements = replacements,
+		.leave = leave,
+		.record = wdr_packing_record,
+		.data = f.packing,
+		.renews_swap = true,
+		.total = { .bytes_total = p->bytes,
+			.entries_total = p->entries,
+			.bytes_done = f.from.bytes,
+			.entries_done = f.from.entries },
+		.checkpoint = f.builder->ops->checkpoint ? make_checkpoint : NULL,
+		.checkpoint_data = &f,
+		.checkpoint_bytes = m->checkpoint_bytes,
+		.resume_from = f.from.walk };
+	if (!wdr_carry(m->world, &carry, f.count, error) ||
+		!f.builder->ops->finish(f.builder, error) || !wdr_packing_finish(f.packing, error))
 		return false;
-	m->result->entries += wdr_packing_entries(packing);
+	m->result->entries += wdr_packing_entries(f.packing);
 	m->result->bytes += p->bytes;
 	m->result->carry_s += now_s() - begun;
 	return true;
@@ -94,10 +166,13 @@ bool wdr_moving_compare(
 		!wdr_moving_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
-	WdrCarry carry = { volume, NULL, NULL, NULL, wdr_packing_compare, packing, false,
-		{ .bytes_total = p->bytes, .entries_total = p->entries } };
+	WdrCarry carry = { .source = volume,
+		.record = wdr_packing_compare,
+		.data = packing,
+		.total = { .bytes_total = p->bytes, .entries_total = p->entries } };
 	if (!wdr_carry(m->world, &carry, NULL, error) || !wdr_packing_compare_end(packing, error))
 		return false;
+	m->result->verify_bytes += p->bytes;
 	m->result->verify_s += now_s() - begun;
 	return true;
 }

@@ -38,6 +38,7 @@ typedef struct {
 	GPtrArray *jobs; /* WdrJob: each folder's entries, before the folder's own list of names */
 	GPtrArray *by_place; /* the WdrJobs with content, borrowed, sorted */
 	GArray *order;       /* WdrWindowStep */
+	GVariant *after; /* the plan behind this window, where a checkpoint is wanted; or NULL */
 } WdrWindow;
 
 /* What the builder is told, in this order; contents follow after all of it. */
@@ -62,3 +63,8 @@ bool wdr_plan_next(WdrPlan *plan, WdrWindow **ret, GError **error) G_GNUC_WARN_U
 /* Hard links of which fewer names were found than their entry says (after the last window). */
 typedef bool (*WdrPlanLinkFunc)(void *data, uint64_t serial, uint64_t links, GError **error);
 bool wdr_plan_short_links(const WdrPlan *plan, WdrPlanLinkFunc each, void *data, GError **error);
+
+/* The walk as it stands between two windows (a full reference), and going on from there with a plan
+ * that was just made. FORMAT: it is no such state. */
+GVariant *wdr_plan_state(const WdrPlan *plan);
+bool wdr_plan_restore(WdrPlan *plan, GVariant *state, GError **error) G_GNUC_WARN_UNUSED_RESULT;

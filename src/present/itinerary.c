@@ -175,15 +175,21 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
 {
 	g_autofree char *bytes = wdr_format_size(r->bytes);
+	g_autofree char *before = wdr_format_size(r->bytes_before);
 
 	wdr_out_text(out, WDR_STYLE_GOOD,
 		"\ndone: everything was read back from %s and is as it was carried\n",
 		it->target.name);
 	wdr_out_text(out, WDR_STYLE_PLAIN,
 		"  carried     %" G_GUINT64_FORMAT " entries, %s in %.1f s (%.0f MB/s)\n",
-		r->entries, bytes, r->carry_s, rate(r->bytes, r->carry_s));
-	wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n", r->verify_s,
-		rate(r->bytes, r->verify_s));
+		r->entries, bytes, r->carry_s, rate(r->bytes - r->bytes_before, r->carry_s));
+	if (r->bytes_before)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"              %s of it had been carried before the interruption\n",
+			before);
+	if (r->verify_s > 0)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
+			r->verify_s, rate(r->verify_bytes, r->verify_s));
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->has_changed_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
@@ -201,11 +207,12 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:f, s:f, s:o, s:s, s:o}",
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:I, s:f, s:f, s:o, s:s, s:o}",
 		"format", "wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries,
-		"bytes", (json_int_t)r->bytes, "carry_seconds", r->carry_s, "read_back_seconds",
-		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "state",
-		r->state, "itinerary", json_loads(plan, 0, NULL));
+		"bytes", (json_int_t)r->bytes, "bytes_before", (json_int_t)r->bytes_before,
+		"carry_seconds", r->carry_s, "read_back_seconds", r->verify_s, "caught_up",
+		wdr_present_caught_up_json(&r->caught_up), "state", r->state, "itinerary",
+		json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

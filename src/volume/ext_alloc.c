@@ -38,3 +38,18 @@ bool wdr_ext_alloc(
 	a->next += *ret_count;
 	return true;
 }
+
+bool wdr_ext_alloc_up_to(WdrExtAlloc *a, uint64_t block, GError **error)
+{
+	while (a->next < block) {
+		if (a->next == a->end && !next_free_run(a, error))
+			return false;
+		if (a->next >= block)
+			return wdr_error_set(error, WDR_ERROR_FORMAT,
+				"block %" G_GUINT64_FORMAT " of the volume cannot be the next one",
+				block);
+		a->next = MIN(a->end, block);
+	}
+	wdr_ext_alloc_settle(a);
+	return true;
+}

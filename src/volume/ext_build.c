@@ -86,7 +86,8 @@ static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *n
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
 	g_autoptr(GByteArray) image = NULL;
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	uint64_t blocks = (in->i_blocks * UINT64_C(512)) / b->blocks.fs->blocksize;
+	/* Nothing else of what it has so far counts: after a checkpoint it may be filled again. */
+	uint64_t blocks = ext2fs_file_acl_block(b->blocks.fs, (struct ext2_inode *)in) ? 1 : 0;
 	uint64_t links = 2;
 	bool is_indexed = false;
 
@@ -98,6 +99,7 @@ static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *n
 		return false;
 	in->i_links_count = (uint16_t)(links >= LINKS_MAX ? 1 : links);
 	in->i_size = image->len;
+	in->i_flags &= ~(uint32_t)EXT2_INDEX_FL;
 	if (is_indexed)
 		in->i_flags |= EXT2_INDEX_FL;
 	blocks += image->len / b->blocks.fs->blocksize;
@@ -433,6 +435,7 @@ static const WdrBuilderOps build_ops = {
 	.piece = build_piece,
 	.end_file = build_end_file,
 	.set_links = build_set_links,
+	.checkpoint = wdr_ext_build_checkpoint,
 	.finish = build_finish,
 	.free = build_free,
 };
@@ -477,6 +480,19 @@ static ext2_ino_t first_free_ino(ext2_filsys fs)
 	return MAX(ino, fs->super->s_orphan_file_inum + 1);
 }
 
+/* The library looks an inode's generation up when it seals a folder's blocks. What the medium has
+ * in its place may be another system's: ours is in the table. */
+static errcode_t read_inode(ext2_filsys fs, ext2_ino_t ino, struct ext2_inode *ret)
+{
+	const Build *b = fs->priv_data;
+	g_autofree uint8_t *raw = wdr_ext_inode_new(fs);
+
+	if (!wdr_ext_table_get(b->table, ino, raw, NULL))
+		return EXT2_ET_SHORT_READ;
+	memcpy(ret, raw, sizeof(*ret));
+	return 0;
+}
+
 bool wdr_ext_build_open(
 	const WdrBuildTarget *target, ext2_ino_t first_ino, WdrExtBuild **ret, GError **error)
 {
@@ -496,6 +512,8 @@ bool wdr_ext_build_open(
 	b->blocks.alloc.fs = fs;
 	b->first_ino = first_ino;
 	b->table = wdr_ext_table_new(fs, b->dev, b->blocks.offset);
+	fs->priv_data = b;
+	fs->read_inode = read_inode;
 	b->blocks.stream =
 		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
 	errcode_t code = ext2fs_read_bitmaps(fs);
@@ -521,6 +539,10 @@ bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	b->first_ino = first_free_ino(b->blocks.fs);
 	if (!clear_lost_and_found(b, error))
 		return false;
+	/* What is on the medium from here to the finish is what a checkpoint starts from. */
+	errcode_t code = ext2fs_flush(b->blocks.fs);
+	if (code)
+		return wdr_ext_error(error, code, "writing the fresh ext volume");
 	*ret = g_steal_pointer(&builder);
 	return true;
 }

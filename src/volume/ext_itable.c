@@ -22,6 +22,7 @@ struct WdrExtTable {
 	uint64_t offset;
 	size_t chunks_per_group;
 	GHashTable *written; /* chunk number + 1, of those that are on the medium */
+	bool forgets_unused;
 	uint64_t clock;
 	Chunk chunks[CHUNKS];
 };
@@ -56,6 +57,11 @@ void wdr_ext_table_note_used(WdrExtTable *t)
 	}
 }
 
+void wdr_ext_table_forget_unused(WdrExtTable *t)
+{
+	t->forgets_unused = true;
+}
+
 void wdr_ext_table_free(WdrExtTable *t)
 {
 	if (!t)
@@ -74,7 +80,22 @@ static bool write_back(WdrExtTable *t, Chunk *c, GError **error)
 	return true;
 }
 
-static Chunk *load(WdrExtTable *t, uint64_t at, size_t len, size_t number, GError **error)
+static void clear_unused(const WdrExtTable *t, Chunk *c, ext2_ino_t first)
+{
+	size_t size = EXT2_INODE_SIZE(t->fs->super);
+
+	for (size_t i = 0; i < c->len / size; i++) {
+		ext2_ino_t ino = first + (ext2_ino_t)i;
+		if (ino <= t->fs->super->s_inodes_count &&
+			!ext2fs_test_inode_bitmap2(t->fs->inode_map, ino))
+			memset(c->bytes + i * size, 0, size);
+	}
+	c->is_dirty = true;
+}
+
+/* `first` is the inode that the chunk starts with, `number` the chunk's own. */
+static Chunk *load(
+	WdrExtTable *t, uint64_t at, size_t len, size_t number, ext2_ino_t first, GError **error)
 {
 	Chunk *c = &t->chunks[0];
 
@@ -99,6 +120,8 @@ static Chunk *load(WdrExtTable *t, uint64_t at, size_t len, size_t number, GErro
 	c->at = at;
 	c->len = len;
 	c->used = ++t->clock;
+	if (t->forgets_unused)
+		clear_unused(t, c, first);
 	return c;
 }
 
@@ -112,8 +135,10 @@ static uint8_t *find(WdrExtTable *t, ext2_ino_t ino, Chunk **ret_chunk, GError *
 	uint64_t chunk = at / CHUNK_BYTES;
 	size_t len = (size_t)MIN(CHUNK_BYTES, group_bytes - chunk * CHUNK_BYTES);
 
+	ext2_ino_t first = ino - (ext2_ino_t)(at % CHUNK_BYTES / EXT2_INODE_SIZE(t->fs->super));
+
 	*ret_chunk = load(t, table + chunk * CHUNK_BYTES, len,
-		(size_t)group * t->chunks_per_group + (size_t)chunk, error);
+		(size_t)group * t->chunks_per_group + (size_t)chunk, first, error);
 	return *ret_chunk ? (*ret_chunk)->bytes + at % CHUNK_BYTES : NULL;
 }
 

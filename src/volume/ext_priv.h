@@ -47,6 +47,9 @@ typedef struct WdrExtTable WdrExtTable;
 WdrExtTable *wdr_ext_table_new(ext2_filsys fs, WdrBlockDev *dev, uint64_t offset);
 /* What an existing volume has in use of its table is on the medium already. */
 void wdr_ext_table_note_used(WdrExtTable *t);
+/* What the medium has of inodes that are not in use is from after a checkpoint: it reads as zeros.
+ */
+void wdr_ext_table_forget_unused(WdrExtTable *t);
 void wdr_ext_table_free(WdrExtTable *t);
 /* Inodes of EXT2_INODE_SIZE bytes; put sets the checksum in `inode`. */
 bool wdr_ext_table_get(
@@ -74,6 +77,9 @@ bool wdr_ext_alloc(WdrExtAlloc *a, uint64_t want, uint64_t *ret_block, uint64_t 
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Marks what was taken in the bitmaps and counters. */
 void wdr_ext_alloc_settle(WdrExtAlloc *a);
+/* Takes everything before a block, which a builder before this one was at. FORMAT: it cannot have
+ * been. */
+bool wdr_ext_alloc_up_to(WdrExtAlloc *a, uint64_t block, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- extents (ext_extent.c) ---- */
 
@@ -112,7 +118,8 @@ bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrE
 	size_t n, size_t min_blocks, GByteArray **ret, bool *ret_is_indexed,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* ---- a volume being built or changed (ext_build.c, ext_inode.c, ext_change.c) ---- */
+/* ---- a volume being built or changed (ext_build.c, ext_inode.c, ext_change.c, ext_resume.c) ----
+ */
 
 typedef struct {
 	WdrBuilder builder;
@@ -134,6 +141,10 @@ typedef struct {
 /* A builder over a volume that exists; its serials begin at first_ino. */
 bool wdr_ext_build_open(const WdrBuildTarget *target, ext2_ino_t first_ino, WdrExtBuild **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* The builder's checkpoint operation. */
+bool wdr_ext_build_checkpoint(
+	WdrBuilder *builder, GVariant **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Room for one inode, also when those on the medium are smaller than the library's struct. */
 uint8_t *wdr_ext_inode_new(ext2_filsys fs);

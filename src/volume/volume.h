@@ -199,6 +199,10 @@ typedef struct {
 	bool (*end_file)(WdrBuilder *b, GError **error);
 	/* Fewer names than the entry's links said were found. NULL: the format has no links. */
 	bool (*set_links)(WdrBuilder *b, uint64_t serial, uint64_t links, GError **error);
+	/* What was given so far is on the medium when this returns; *ret has what is needed to go
+	 * on from here with a builder of the same kind (a full reference). Not within a file. NULL:
+	 * the format starts over. */
+	bool (*checkpoint)(WdrBuilder *b, GVariant **ret, GError **error);
 	/* Everything is on the medium when this returns. */
 	bool (*finish)(WdrBuilder *b, GError **error);
 	void (*free)(WdrBuilder *b);

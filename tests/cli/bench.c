@@ -1,5 +1,9 @@
 #include "bench.h"
 
+#include <fcntl.h>
+#include <signal.h>
+#include <sys/wait.h>
+
 #include "base/io.h"
 
 #include <stdlib.h>
@@ -66,6 +70,46 @@ SupRun bench_run(const char *input, const char *const *arguments)
 	for (size_t i = 0; arguments[i]; i++)
 		argv[n++] = arguments[i];
 	return sup_run(input, argv);
+}
+
+static void become_program(const char *const *arguments)
+{
+	const char *argv[16] = { sup_program(), "--bench", sup_path("bench") };
+	int out = open(sup_path("out"), O_WRONLY | O_CREAT | O_TRUNC, 0644);
+
+	for (size_t i = 0; arguments[i]; i++)
+		argv[3 + i] = arguments[i];
+	setenv("ASAN_OPTIONS", "detect_leaks=0", 1);
+	dup2(out, 1);
+	dup2(out, 2);
+	execv(sup_program(), (char *const *)(uintptr_t)argv);
+	_exit(127);
+}
+
+int bench_interrupt(int number, const char *when, const char *const *arguments)
+{
+	g_autofree char *logbook = g_strdup(BENCH_LOGBOOK);
+	size_t before = 0;
+	int status = 0;
+
+	/* What it tells of earlier runs does not count. */
+	if (g_file_test(logbook, G_FILE_TEST_EXISTS))
+		g_free(sup_read(logbook, &before));
+	pid_t child = fork();
+	if (child == 0)
+		become_program(arguments);
+	for (unsigned i = 0; i < 30000 && waitpid(child, &status, WNOHANG) == 0; i++) {
+		g_autofree char *text = NULL;
+		size_t len = 0;
+		if (g_file_get_contents(logbook, &text, &len, NULL) &&
+			strstr(text + (len < before ? 0 : before), when)) {
+			kill(child, number);
+			waitpid(child, &status, 0);
+			break;
+		}
+		g_usleep(1000);
+	}
+	return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 }
 
 void bench_expect(const SupRun *run, int code, const char *text)

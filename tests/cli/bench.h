@@ -15,6 +15,14 @@ SupRun bench_run(const char *input, const char *const *arguments);
 #define BENCH_RUN(...) bench_run("", (const char *const[]){ __VA_ARGS__, NULL })
 #define WANDERITAS(...) SUP_RUN(sup_program(), __VA_ARGS__)
 
+/* Starts the program and sends it the signal once the logbook of the move to nvme0n1 has this text.
+ * The moment lies where it may: the program may have ended before. Its exit code, or 128 + N; what
+ * it printed is in sup_path("out"). */
+int bench_interrupt(int number, const char *when, const char *const *arguments);
+#define BENCH_INTERRUPT(number, when, ...)                                                         \
+	bench_interrupt(number, when, (const char *const[]){ __VA_ARGS__, NULL })
+#define BENCH_LOGBOOK bench_path("root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl")
+
 /* Runs and expects a code and, if not NULL, a text on stdout or stderr. */
 void bench_expect(const SupRun *run, int code, const char *text);
 

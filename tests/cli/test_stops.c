@@ -2,12 +2,8 @@
  * and does not boot; the source is as it was; the same move started over goes through. */
 #include "bench.h"
 
-#include <fcntl.h>
 #include <signal.h>
-#include <stdlib.h>
 #include <string.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 Suite *suite_stops(void);
 
@@ -31,35 +27,6 @@ static void never_boots(const char *image)
 	ck_assert_int_ne(blkid.code, 0); /* nothing recognised */
 }
 
-/* Starts the move and sends the signal once the logbook says so. The moment lies where it may: a
- * move that is over before counts too, and the loop's other rounds stop it elsewhere. */
-static int move_and_signal(int number, const char *when)
-{
-	const char *logbook = bench_path("root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl");
-	int status = 0;
-	pid_t child = fork();
-
-	if (child == 0) {
-		setenv("ASAN_OPTIONS", "detect_leaks=0", 1);
-		int out = open(sup_path("out"), O_WRONLY | O_CREAT | O_TRUNC, 0644);
-		dup2(out, 1);
-		dup2(out, 2);
-		execl(sup_program(), "wanderitas", "--bench", sup_path("bench"), "move", "--to",
-			"nvme0n1", "--erase", "nvme0n1", NULL);
-		_exit(127);
-	}
-	for (unsigned i = 0; i < 30000 && waitpid(child, &status, WNOHANG) == 0; i++) {
-		g_autofree char *text = NULL;
-		if (g_file_get_contents(logbook, &text, NULL, NULL) && strstr(text, when)) {
-			kill(child, number);
-			waitpid(child, &status, 0);
-			break;
-		}
-		g_usleep(1000);
-	}
-	return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
-}
-
 static const struct {
 	int number;
 	const char *when;
@@ -72,7 +39,8 @@ static const struct {
 START_TEST(signals_leave_an_unfinished_target)
 {
 	g_autofree char *card = g_strdup(sup_hash(CARD));
-	int code = move_and_signal(signals[_i].number, signals[_i].when);
+	int code = BENCH_INTERRUPT(signals[_i].number, signals[_i].when, "move", "--to", "nvme0n1",
+		"--erase", "nvme0n1");
 
 	ck_assert_str_eq(card, sup_hash(CARD));
 	if (code == 0)

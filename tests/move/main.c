@@ -7,6 +7,7 @@ Suite *suite_carry(void);
 Suite *suite_leave(void);
 Suite *suite_packed(void);
 Suite *suite_apply(void);
+Suite *suite_checkpoint(void);
 
 SUITE_MAIN(suite_layout(), suite_itinerary(), suite_packing(), suite_carry(), suite_leave(),
-	suite_packed(), suite_apply())
+	suite_packed(), suite_apply(), suite_checkpoint())

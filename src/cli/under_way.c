@@ -1,0 +1,58 @@
+#include "cli/under_way.h"
+
+#include "cli/progress.h"
+
+static bool find_state(
+	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
+{
+	if (state)
+		*ret = g_canonicalize_filename(state, NULL);
+	else if (!given)
+		*ret = wdr_move_newest_state(world);
+	else if (g_file_test(given, G_FILE_TEST_IS_DIR))
+		*ret = g_canonicalize_filename(given, NULL);
+	else {
+		g_autoptr(WdrItinerary) it = NULL;
+		if (!wdr_itinerary_load(given, &it, error))
+			return false;
+		g_autofree char *folder = g_path_get_dirname(given);
+		g_autofree char *beside = g_build_filename(folder, "logbook.jsonl", NULL);
+		*ret = g_file_test(beside, G_FILE_TEST_EXISTS)
+			       ? g_canonicalize_filename(folder, NULL)
+			       : wdr_move_default_state(world, &it->target);
+	}
+	if (*ret)
+		return true;
+	wdr_error_set(error, WDR_ERROR_USAGE, "there is no move to go on with");
+	wdr_error_hint(error, "name its itinerary, or the folder that it left");
+	return false;
+}
+
+bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *given,
+	char **ret_state, WdrItinerary **ret, GError **error)
+{
+	if (!find_state(world, state, given, ret_state, error))
+		return false;
+	g_autofree char *plan = g_build_filename(*ret_state, "itinerary.json", NULL);
+	return wdr_itinerary_load(plan, ret, error);
+}
+
+int wdr_cli_fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it,
+	const WdrMoveResult *result)
+{
+	wdr_progress_end();
+	if (wdr_error_get_hint(error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	if (result->has_changed_source)
+		wdr_error_hint(&error,
+			"%s is complete; boot files on the source may be half changed: 'wanderitas rewind %s' "
+			"puts them back, then 'wanderitas move --resume %s' goes on",
+			it->target.name, result->state, result->state);
+	else
+		wdr_error_hint(&error,
+			"%s is unfinished, is marked so, and will not boot; the source is as it was. Go on "
+			"from where it stopped with 'wanderitas move --resume %s', or run the same move again "
+			"to start over",
+			it->target.name, result->state);
+	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+}

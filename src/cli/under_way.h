@@ -1,0 +1,14 @@
+/* What the commands share that go on with a move which left its state in a folder. */
+#pragma once
+
+#include "cli/cli.h"
+#include "move/move.h"
+
+/* The folder that is meant: it was named (`state`), or given as the folder or as its itinerary, or
+ * it is the newest. Both results are the caller's. */
+bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *given,
+	char **ret_state, WdrItinerary **ret, GError **error);
+
+/* After the target was written to: says how to go on. error is borrowed; returns the exit code. */
+int wdr_cli_fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it,
+	const WdrMoveResult *result);

@@ -1,0 +1,83 @@
+#include "move/logged.h"
+
+#include "base/io.h"
+
+#include <string.h>
+
+void wdr_logged_init(WdrLogged *ret)
+{
+	*ret = (WdrLogged){ .carried = g_hash_table_new(NULL, NULL) };
+}
+
+void wdr_logged_clear(WdrLogged *l)
+{
+	g_clear_pointer(&l->carried, g_hash_table_unref);
+}
+
+bool wdr_logged_is_carried(const WdrLogged *l, unsigned number)
+{
+	return g_hash_table_contains(l->carried, GUINT_TO_POINTER(number));
+}
+
+static bool take_mark(const char *what, WdrLogged *l)
+{
+	if (strcmp(what, WDR_MARK_CLEARED) == 0)
+		l->is_cleared = true;
+	else if (strcmp(what, WDR_MARK_HELD) == 0)
+		l->is_released = false;
+	else if (strcmp(what, WDR_MARK_RELEASED) == 0)
+		l->is_released = true;
+	else
+		return false;
+	return true;
+}
+
+static bool take_part(json_t *line, const char *what, WdrLogged *l)
+{
+	json_int_t number = json_integer_value(json_object_get(line, "number"));
+
+	if (number < 1 || number > G_MAXUINT16)
+		return false;
+	if (strcmp(what, WDR_PART_CARRIED) == 0)
+		g_hash_table_add(l->carried, GUINT_TO_POINTER((guint)number));
+	else if (strcmp(what, WDR_PART_CHANGING) == 0)
+		g_hash_table_remove(l->carried, GUINT_TO_POINTER((guint)number));
+	else
+		return false;
+	return true;
+}
+
+static bool take_line(json_t *line, void *data)
+{
+	WdrLogged *l = data;
+	const char *event = json_string_value(json_object_get(line, "event"));
+	const char *what = json_string_value(json_object_get(line, "what"));
+
+	/* Whatever follows on a move that was done, a catching up begun, say, undoes that. */
+	l->is_done = strcmp(event, "done") == 0;
+	l->was_done |= l->is_done;
+	if (strcmp(event, "mark") == 0)
+		return what && take_mark(what, l);
+	return strcmp(event, "part") != 0 || (what && take_part(line, what, l));
+}
+
+bool wdr_logged_parse(const char *name, const char *text, WdrLogged *ret, GError **error)
+{
+	g_auto(WdrLogged) l = { 0 };
+
+	wdr_logged_init(&l);
+	if (!wdr_logbook_each(name, text, take_line, &l, error))
+		return false;
+	*ret = l;
+	l.carried = NULL;
+	return true;
+}
+
+bool wdr_logged_read(const char *path, WdrLogged *ret, GError **error)
+{
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	return wdr_read_file(path, WDR_LOGBOOK_BYTES_MAX, &text, &len, error) &&
+	       wdr_logged_parse(path, text, ret, error);
+}

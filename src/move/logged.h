@@ -1,0 +1,34 @@
+/* How far a move has come, as its logbook tells. The marks:
+ *   cleared    the target's old table is gone; ours, without boot marks, is there
+ *   held       the start of the last part is in the state folder, a note stands in its place
+ *   released   all is in its place, boot marks too
+ * and of a part:
+ *   carried    it is on the target, read back and checked
+ *   changing   it is being brought up to date: until "carried" follows it may be damaged */
+#pragma once
+
+#include "move/logbook.h"
+
+#define WDR_MARK_CLEARED "cleared"
+#define WDR_MARK_HELD "held"
+#define WDR_MARK_RELEASED "released"
+#define WDR_PART_CARRIED "carried"
+#define WDR_PART_CHANGING "changing"
+
+typedef struct {
+	bool is_cleared, is_released;
+	bool is_done;        /* and nothing was begun since */
+	bool was_done;       /* once */
+	GHashTable *carried; /* numbers of parts */
+} WdrLogged;
+
+/* Nothing has been done. */
+void wdr_logged_init(WdrLogged *ret);
+void wdr_logged_clear(WdrLogged *l);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLogged, wdr_logged_clear)
+bool wdr_logged_is_carried(const WdrLogged *l, unsigned number);
+
+/* The text of a logbook; `name` is for messages. */
+bool wdr_logged_parse(const char *name, const char *text, WdrLogged *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_logged_read(const char *path, WdrLogged *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,0 +1,43 @@
+/* A walk under way: what plan.c and the checkpoints of it (plan_state.c) share. */
+#pragma once
+
+#include "move/window.h"
+
+typedef struct {
+	char *path;
+	uint64_t id, serial, parent;
+	unsigned depth;
+} WdrPending;
+
+typedef struct {
+	uint64_t id; /* also the key */
+	uint64_t serial;
+	uint32_t links, seen;
+	char *path;
+} WdrLink;
+
+typedef struct {
+	const char *name;
+	uint64_t id, links;
+	WdrKind kind;
+	const uint8_t *fat_name;
+} WdrFound;
+
+struct WdrPlan {
+	WdrVolume *source;
+	WdrReplacements *replacements;
+	const WdrLeave *leave;
+	bool renews_swap;
+	int64_t now;
+	GPtrArray *stack;  /* WdrPending, the next last */
+	GHashTable *links; /* id -> WdrLink, until all names were seen */
+	uint64_t next_serial, next_turn;
+	bool has_root;
+	struct { /* the folder being walked; names NULL: none */
+		WdrPending *at;
+		GStringChunk *names;
+		GArray *found;   /* WdrFound */
+		GArray *serials; /* uint64_t, in the same order */
+		guint next;
+	} folder;
+};

@@ -1,0 +1,229 @@
+/* Moves that are taken up again: after kills at any step, a full disk under the target, a full
+ * state folder, a target that was unplugged; and a catching up that was cut off. */
+#include "bench.h"
+
+#include <signal.h>
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+Suite *suite_resume(void);
+
+#define DRIVE bench_path("dev/nvme0n1")
+#define CARD bench_path("dev/mmcblk0")
+#define STATE bench_path("root/var/lib/wanderitas/to-nvme0n1")
+
+static int killed_move(const char *when)
+{
+	return BENCH_INTERRUPT(SIGKILL, when, "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+}
+
+/* Names, owners, modes and times of an image's root volume, and what its files hold: a file. */
+static const char *listing(const char *image, const char *name)
+{
+	g_autofree char *script = g_strdup_printf(
+		"debugfs -R 'rdump / %s' '%s?offset=%u' >/dev/null 2>&1; cd '%s' && find . -path "
+		"./lost+found -prune -o -type l -printf '%%p %%l\\n' -o ! -name fstab -printf "
+		"'%%p %%y %%m %%U:%%G %%T@\\n' | sort && find . -type f ! -name fstab -print0 | "
+		"sort -z | xargs -0 sha256sum",
+		sup_path("tree"), image, (unsigned)ROOT_AT, sup_path("tree"));
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	SUP_TOOL("rm", "-rf", sup_path("tree"));
+	SUP_TOOL("mkdir", sup_path("tree"));
+	sup_write(sup_path(name), sup_tool(argv));
+	return sup_path(name);
+}
+
+static void expect_whole(void)
+{
+	SUP_TOOL("diff", listing(CARD, "want"), listing(DRIVE, "got"));
+	sup_judge_ext(DRIVE, ROOT_AT);
+	SUP_TOOL("sfdisk", "--verify", DRIVE);
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
+	ck_assert_ptr_nonnull(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "root=PARTUUID="));
+	/* Nothing of ours that only a running move needs. */
+	ck_assert_str_eq(SUP_TOOL("find", STATE, "-name", "checkpoint-*", "-o", "-name", ".*", "-o",
+				 "-name", "held*"),
+		"");
+}
+
+/* The second kill hits the run that goes on; what that run must not do again. */
+static const struct {
+	const char *when, *then, *not_again;
+} kills[] = {
+	{ "clearing", "checking partition 2", NULL },
+	{ "carrying partition 2", "carrying partition 1", NULL },
+	{ "checking partition 2", "reading partition 1", NULL },
+	{ "carrying partition 1", "making partition 1", "carrying partition 2" },
+	{ "making partition 1", "final partition table", "carrying partition" },
+	{ "final partition table", "looking for what changed", "carrying partition" },
+};
+
+START_TEST(kills_at_any_step)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	int first = killed_move(kills[_i].when);
+	int second = first == 0 ? 0
+				: BENCH_INTERRUPT(SIGKILL, kills[_i].then, "move", "--resume",
+					  "--erase", "nvme0n1");
+
+	if (second == 128 + SIGKILL) {
+		SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+		bench_expect(&run, 0, "done: everything was read back");
+		bench_expect(&run, 0, "power off, take the SD card out");
+		if (kills[_i].not_again)
+			ck_assert_msg(!strstr(run.err, kills[_i].not_again), "%s", run.err);
+	}
+	expect_whole();
+	ck_assert_str_eq(card, sup_hash(CARD));
+	SupRun over = BENCH_RUN("move", "--resume");
+	bench_expect(&over, 3, "was done to its end");
+}
+END_TEST
+
+START_TEST(what_is_no_move_to_go_on_with)
+{
+	SupRun none = BENCH_RUN("move", "--resume");
+	bench_expect(&none, 2, "there is no move to go on with");
+	SupRun both = BENCH_RUN("move", "--resume", "--to", "nvme0n1");
+	bench_expect(&both, 2, "give either it or the options that draw one");
+	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
+	bench_expect(&empty, 3, "itinerary.json");
+	if (killed_move("carrying partition 2") == 0)
+		return;
+	g_autofree char *before = g_strdup(sup_hash(DRIVE));
+	sup_write(BENCH_LOGBOOK, "nonsense\n");
+	SupRun damaged = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&damaged, 3, "logbook.jsonl:1: this is no line of a logbook");
+	ck_assert_str_eq(before, sup_hash(DRIVE));
+}
+END_TEST
+
+/* Somebody made another system of the disk since. */
+START_TEST(a_target_that_is_not_ours_any_more)
+{
+	if (killed_move("checking partition 2") == 0)
+		return;
+	const char *argv[] = { "sfdisk", "-q", DRIVE, NULL };
+	SupRun other = sup_run("label: dos\n,,83\n", argv);
+	ck_assert_int_eq(other.code, 0);
+	g_autofree char *before = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(
+		&run, 3, "is not the disk that the itinerary was drawn for: its disk identifier");
+	ck_assert_str_eq(before, sup_hash(DRIVE));
+}
+END_TEST
+
+START_TEST(an_unplugged_target)
+{
+	g_autofree char *away = g_strdup_printf("%s-away", sup_path("drive"));
+
+	if (killed_move("reading partition 2") == 0)
+		return;
+	ck_assert_int_eq(rename(DRIVE, away), 0);
+	SupRun gone = BENCH_RUN("move", "--resume");
+	bench_expect(&gone, 3, "nvme0n1");
+	ck_assert_int_eq(rename(away, DRIVE), 0);
+	SupRun run = BENCH_RUN("move", "--resume", STATE);
+	bench_expect(&run, 0, "done:");
+	expect_whole();
+}
+END_TEST
+
+/* What the source got between the interruption and the going on comes along. */
+START_TEST(a_source_that_changed_meanwhile)
+{
+	if (killed_move("carrying partition 1") == 0)
+		return;
+	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 0, "carried in 1 further pass");
+	ck_assert_str_eq(bench_root_file(DRIVE, "etc/motd"), "terns on the weir\n");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
+START_TEST(a_catchup_that_was_cut_off)
+{
+	static const char *const moments[] = { "carrying", "changing", "making partition 1" };
+
+	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&move, 0, "done:");
+	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
+	bench_put_boot_file(CARD, "terns.txt", "two pairs\n");
+	if (BENCH_INTERRUPT(SIGKILL, moments[_i], "catchup") == 128 + SIGKILL) {
+		SupRun again = BENCH_RUN("catchup");
+		/* The last kill may come when it is over. */
+		if (_i < 2 || again.code != 0)
+			bench_expect(&again, 3, "is the target of an unfinished move");
+		SupRun run = BENCH_RUN("move", "--resume");
+		bench_expect(&run, again.code == 0 ? 3 : 0, "done");
+	}
+	ck_assert_str_eq(bench_root_file(DRIVE, "etc/motd"), "terns on the weir\n");
+	ck_assert_str_eq(bench_boot_file(DRIVE, "terns.txt"), "two pairs\n");
+	sup_judge_ext(DRIVE, ROOT_AT);
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
+}
+END_TEST
+
+/* As root: file systems that fill up, and get room again. */
+static void full_at_first(const char *size, const char *image, const char *state)
+{
+	g_autofree char *options = g_strdup_printf("size=%s", size);
+
+	SUP_TOOL("mkdir", sup_path("full"));
+	SUP_TOOL("mount", "-t", "tmpfs", "-o", options, "none", sup_path("full"));
+	sup_make_image(image, UINT64_C(2) << 30);
+	SupRun run = WANDERITAS(
+		"move", "--from", CARD, "--to", image, "--erase", "target.img", "--state", state);
+	SUP_TOOL("mount", "-o", "remount,size=600m", sup_path("full"));
+	SupRun on = WANDERITAS("move", "--resume", state, "--erase", "target.img");
+	bool is_whole = on.code == 0;
+	if (is_whole)
+		sup_judge_ext(image, ROOT_AT);
+	SUP_TOOL("umount", sup_path("full"));
+	ck_assert_msg(run.code == 3 || run.code == 4, "%d %s", run.code, run.err);
+	ck_assert_ptr_nonnull(strstr(run.err, "No space left"));
+	bench_expect(&on, 0, "done:");
+}
+
+START_TEST(a_full_disk_under_the_target)
+{
+	if (sup_is_root())
+		full_at_first("60m", sup_path("full/target.img"), sup_path("state"));
+	else
+		sup_say_skipped("a_full_disk_under_the_target");
+}
+END_TEST
+
+START_TEST(a_full_state_folder)
+{
+	if (sup_is_root())
+		full_at_first("600k", sup_path("target.img"), sup_path("full/state"));
+	else
+		sup_say_skipped("a_full_state_folder");
+}
+END_TEST
+
+Suite *suite_resume(void)
+{
+	Suite *s = suite_create("cli/resume");
+	TCase *t = tcase_create("resume");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, kills_at_any_step, 0, (int)G_N_ELEMENTS(kills));
+	tcase_add_test(t, what_is_no_move_to_go_on_with);
+	tcase_add_test(t, a_target_that_is_not_ours_any_more);
+	tcase_add_test(t, an_unplugged_target);
+	tcase_add_test(t, a_source_that_changed_meanwhile);
+	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);
+	tcase_add_test(t, a_full_disk_under_the_target);
+	tcase_add_test(t, a_full_state_folder);
+	suite_add_tcase(s, t);
+	return s;
+}

@@ -1,0 +1,337 @@
+/* A filling that is cut off in the middle, with what was not flushed lost in part, and taken up
+ * from its last checkpoint: the volume and its packing list are those of a filling without a cut.
+ */
+#include "support.h"
+
+#include "base/text.h"
+#include "move/checkpoint.h"
+#include "move/packing.h"
+
+#include <errno.h>
+#include <string.h>
+#include <unistd.h>
+
+Suite *suite_checkpoint(void);
+
+#define SIZE (160 * WDR_MIB)
+enum { ENTRIES = 16000, ROUNDS_MAX = 40 };
+
+/* A medium with a cache of its own: what was written since the last flush may be lost when the
+ * power goes, each write by itself. The power goes at the Nth write. */
+typedef struct {
+	uint64_t offset;
+	GBytes *data;
+} Unflushed;
+
+typedef struct {
+	uint8_t *now, *stable;
+	GPtrArray *unflushed; /* Unflushed */
+	GRand *rand;
+	GMutex lock;
+	gint left; /* writes; negative: no end */
+} Medium;
+
+static void unflushed_free(void *data)
+{
+	g_bytes_unref(((Unflushed *)data)->data);
+	g_free(data);
+}
+
+static bool medium_read(void *self, void *buf, size_t len, uint64_t offset, GError **error)
+{
+	(void)error;
+	memcpy(buf, ((Medium *)self)->now + offset, len);
+	return true;
+}
+
+static bool medium_write(void *self, const void *buf, size_t len, uint64_t offset, GError **error)
+{
+	Medium *m = self;
+
+	g_mutex_lock(&m->lock);
+	bool has_power = m->left != 0;
+	if (has_power) {
+		Unflushed *u = g_new0(Unflushed, 1);
+		u->offset = offset;
+		u->data = g_bytes_new(buf, len);
+		g_ptr_array_add(m->unflushed, u);
+		memcpy(m->now + offset, buf, len);
+		m->left -= m->left > 0;
+	}
+	g_mutex_unlock(&m->lock);
+	return has_power || wdr_error_set_errno(error, EIO, "no power");
+}
+
+static bool medium_flush(void *self, GError **error)
+{
+	Medium *m = self;
+
+	if (m->left == 0)
+		return wdr_error_set_errno(error, EIO, "no power");
+	memcpy(m->stable, m->now, SIZE);
+	g_ptr_array_set_size(m->unflushed, 0);
+	return true;
+}
+
+static void medium_free(void *self)
+{
+	Medium *m = self;
+
+	g_free(m->now);
+	g_free(m->stable);
+	g_ptr_array_unref(m->unflushed);
+	g_rand_free(m->rand);
+	g_mutex_clear(&m->lock);
+	g_free(m);
+}
+
+static WdrBlockDev *medium_new(Medium **ret)
+{
+	static const WdrBlockOps ops = { .read = medium_read,
+		.write = medium_write,
+		.flush = medium_flush,
+		.free = medium_free };
+	Medium *m = g_new0(Medium, 1);
+
+	m->now = g_malloc(SIZE);
+	/* What another system left must not show through. */
+	memset(m->now, 0xa5, SIZE);
+	m->stable = g_memdup2(m->now, SIZE);
+	m->unflushed = g_ptr_array_new_with_free_func(unflushed_free);
+	m->rand = g_rand_new_with_seed(7);
+	m->left = -1;
+	g_mutex_init(&m->lock);
+	*ret = m;
+	return wdr_blockdev_new("medium", SIZE, 512, &ops, m);
+}
+
+/* Of the unflushed writes some came through. */
+static void lose_power(Medium *m)
+{
+	for (guint i = 0; i < m->unflushed->len; i++) {
+		const Unflushed *u = m->unflushed->pdata[i];
+		size_t len = 0;
+		const void *data = g_bytes_get_data(u->data, &len);
+		if (g_rand_boolean(m->rand))
+			memcpy(m->stable + u->offset, data, len);
+	}
+	g_ptr_array_set_size(m->unflushed, 0);
+	memcpy(m->now, m->stable, SIZE);
+}
+
+/* ---- filling ---- */
+
+typedef struct {
+	WdrBuilder *builder;
+	WdrPacking *packing;
+	unsigned made;
+} Filling;
+
+static bool checkpoint(void *data, GVariant *walk, GError **error)
+{
+	Filling *f = data;
+	g_auto(WdrCheckpoint)
+		c = { .walk = g_variant_ref(walk), .entries = wdr_packing_entries(f->packing) };
+
+	f->made++;
+	return f->builder->ops->checkpoint(f->builder, &c.builder, error) &&
+	       wdr_packing_flush(f->packing, &c.list_bytes, error) &&
+	       wdr_checkpoint_save(sup_path("checkpoint"), &c, error);
+}
+
+static bool begin(Filling *f, const WdrBuildTarget *target, const WdrCheckpoint *from,
+	const char *list, GError **error)
+{
+	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 4096, 256);
+
+	spec.inodes = 20000;
+	if (from->walk)
+		return wdr_ext_builder_resume(target, from->builder, &f->builder, error) &&
+		       wdr_packing_resume(
+			       list, from->list_bytes, from->entries, &f->packing, error);
+	return wdr_ext_builder_new(sup_world(), target, &spec, &f->builder, error) &&
+	       wdr_packing_create(list, 1000, &f->packing, error);
+}
+
+/* One run: from the checkpoint if there is one; *ret_made counts those that it made. */
+static bool fill(WdrBlockDev *dev, const char *list, unsigned *ret_made, GError **error)
+{
+	SupTree tree = { .seed = 11, .entries = ENTRIES, .has_small_files = true };
+	g_autoptr(WdrVolume) source = sup_tree(&tree);
+	g_auto(WdrCheckpoint) from = { 0 };
+	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
+	Filling f = { 0 };
+
+	bool is_fine = wdr_checkpoint_load(sup_path("checkpoint"), &from, error) &&
+		       begin(&f, &target, &from, list, error);
+	if (is_fine) {
+		WdrCarry carry = { .source = source,
+			.builder = f.builder,
+			.record = wdr_packing_record,
+			.data = f.packing,
+			.renews_swap = true,
+			.checkpoint = checkpoint,
+			.checkpoint_data = &f,
+			.checkpoint_bytes = 1,
+			.resume_from = from.walk };
+		is_fine = wdr_carry(sup_world(), &carry, NULL, error) &&
+			  f.builder->ops->finish(f.builder, error) &&
+			  wdr_packing_finish(f.packing, error);
+	}
+	*ret_made = f.made;
+	wdr_builder_free(f.builder);
+	wdr_packing_free(f.packing);
+	return is_fine;
+}
+
+static void judge(WdrBlockDev *dev, const Medium *m, const char *list)
+{
+	g_autoptr(WdrVolume) built = NULL;
+
+	ck_assert(g_file_set_contents(sup_path("image"), (char *)m->now, SIZE, NULL));
+	sup_judge_ext(sup_path("image"), 0);
+	sup_ok(wdr_ext_volume_open(dev, 0, SIZE, &built, &error));
+	sup_compare(built, list);
+}
+
+static gint count_writes(const char *list)
+{
+	Medium *m = NULL;
+	g_autoptr(WdrBlockDev) dev = medium_new(&m);
+	unsigned made = 0;
+
+	m->left = G_MAXINT;
+	sup_ok(fill(dev, list, &made, &error));
+	ck_assert_uint_ge(made, 2);
+	judge(dev, m, list);
+	unlink(sup_path("checkpoint"));
+	return G_MAXINT - m->left;
+}
+
+START_TEST(power_cuts_anywhere)
+{
+	gint all = count_writes(sup_path("list"));
+	g_autofree char *want = sup_read(sup_path("list"), NULL);
+	unsigned resumed = 0;
+
+	for (gint share = 1; share <= 9; share += 3) {
+		Medium *m = NULL;
+		g_autoptr(WdrBlockDev) dev = medium_new(&m);
+		bool is_done = false;
+		unsigned rounds = 0;
+		unlink(sup_path("checkpoint"));
+		/* Each run gets as far as this share of all writes, the later ones from where they
+		 * took it up. */
+		for (; !is_done && rounds < ROUNDS_MAX; rounds++) {
+			unsigned made = 0;
+			/* One that makes no progress is given more time, as a user would. */
+			m->left = all * (share + (gint)rounds) / 10 + 1;
+			resumed += access(sup_path("checkpoint"), F_OK) == 0;
+			is_done = fill(dev, sup_path("list"), &made, NULL);
+			if (!is_done)
+				lose_power(m);
+		}
+		ck_assert(is_done);
+		judge(dev, m, sup_path("list"));
+		g_autofree char *got = sup_read(sup_path("list"), NULL);
+		ck_assert_str_eq(got, want);
+	}
+	ck_assert_uint_ge(resumed, 3);
+}
+END_TEST
+
+/* ---- the file ---- */
+
+static void save_one(GByteArray *ret)
+{
+	g_auto(WdrCheckpoint) c = { 17, 4, 99, g_variant_ref_sink(g_variant_new_string("walk")),
+		g_variant_ref_sink(g_variant_new_uint32(5)) };
+	size_t len = 0;
+
+	sup_ok(wdr_checkpoint_save(sup_path("c"), &c, &error));
+	g_autofree char *data = sup_read(sup_path("c"), &len);
+	g_byte_array_append(ret, (guint8 *)data, (guint)len);
+}
+
+START_TEST(it_comes_back_as_it_was)
+{
+	g_autoptr(GByteArray) file = g_byte_array_new();
+	g_auto(WdrCheckpoint) c = { 0 };
+
+	save_one(file);
+	sup_ok(wdr_checkpoint_load(sup_path("c"), &c, &error));
+	ck_assert_uint_eq(c.list_bytes, 17);
+	ck_assert_uint_eq(c.entries, 4);
+	ck_assert_uint_eq(c.bytes, 99);
+	ck_assert_str_eq(g_variant_get_string(c.walk, NULL), "walk");
+	ck_assert_uint_eq(g_variant_get_uint32(c.builder), 5);
+	sup_ok(wdr_checkpoint_load(sup_path("none"), &c, &error));
+	ck_assert_ptr_null(c.walk);
+}
+END_TEST
+
+START_TEST(a_damaged_one_is_none)
+{
+	g_autoptr(GByteArray) file = g_byte_array_new();
+
+	save_one(file);
+	for (guint i = 0; i < file->len; i++) {
+		g_auto(WdrCheckpoint) c = { 0 };
+		file->data[i] ^= 0x10;
+		sup_fails(WDR_ERROR_FORMAT, "no checkpoint, or a damaged one",
+			wdr_checkpoint_parse("x", file->data, file->len, &c, &error));
+		file->data[i] ^= 0x10;
+		sup_fails(WDR_ERROR_FORMAT, "no checkpoint, or a damaged one",
+			wdr_checkpoint_parse("x", file->data, i, &c, &error));
+	}
+}
+END_TEST
+
+static bool resume_with(GVariant *state, GError **failure)
+{
+	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 4096, 256);
+	g_autoptr(WdrBlockDev) dev = wdr_blockdev_new_memory("medium", 32 * WDR_MIB);
+	g_autoptr(WdrBuilder) first = NULL;
+	g_autoptr(WdrBuilder) second = NULL;
+	g_autoptr(GVariant) owned = g_variant_ref_sink(state);
+	WdrBuildTarget target = { dev, 0, 32 * WDR_MIB, sup_folder(), NULL, NULL };
+
+	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &first, &error));
+	return wdr_ext_builder_resume(&target, owned, &second, failure);
+}
+
+START_TEST(states_that_cannot_be)
+{
+	const char *const states[] = { "'text'", "(uint32 12, uint32 0)",
+		"(uint32 2, uint32 0, uint64 0, @a(uu) [], @a(uu) [])",
+		"(uint32 12, uint32 0, uint64 99999999, @a(uu) [], @a(uu) [])",
+		"(uint32 12, uint32 0, uint64 3, @a(uu) [], @a(uu) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [(4, 1)], @a(uu) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [(12, 4294967295)], @a(uu) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(9999, 1)])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(0, 4294967295)])" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(states); i++) {
+		GVariant *state = g_variant_parse(NULL, states[i], NULL, NULL, NULL);
+		g_autoptr(GError) error = NULL;
+		ck_assert_ptr_nonnull(state);
+		ck_assert_msg(!resume_with(state, &error), "%s", states[i]);
+		ck_assert(g_error_matches(error, WDR_ERROR, WDR_ERROR_FORMAT));
+	}
+}
+END_TEST
+
+Suite *suite_checkpoint(void)
+{
+	Suite *s = suite_create("move/checkpoint");
+	TCase *tc = tcase_create("checkpoint");
+
+	tcase_set_timeout(tc, 600);
+	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
+	tcase_add_test(tc, power_cuts_anywhere);
+	tcase_add_test(tc, it_comes_back_as_it_was);
+	tcase_add_test(tc, a_damaged_one_is_none);
+	tcase_add_test(tc, states_that_cannot_be);
+	suite_add_tcase(s, tc);
+	return s;
+}
