@@ -36,7 +36,7 @@ static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (!wdr_catchup(world, it, state, &has_begun, &result, &error)) {
 		if (has_begun)
-			return wdr_cli_fail_begun(globals, error, it, &result);
+			return wdr_cli_fail_begun(globals, world, error, it, &result);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();

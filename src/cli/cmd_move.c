@@ -9,7 +9,7 @@
 typedef struct {
 	WdrPlanOptions plan;
 	char *erase;
-	gboolean resume;
+	gboolean resume, accept_damage;
 } MoveOptions;
 
 static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
@@ -20,6 +20,9 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		{ "resume", 0, 0, G_OPTION_ARG_NONE, &o->resume,
 			"Go on with an interrupted move: the one that is named by its itinerary or its state "
 			"folder, or the newest",
+			NULL },
+		{ "accept-damage", 0, 0, G_OPTION_ARG_NONE, &o->accept_damage,
+			"Finish although files could not be read whole: with zeros in their place",
 			NULL },
 		{ 0 },
 	};
@@ -111,10 +114,12 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		!get_itinerary(o, world, argc, argv, &state, &it, &error) ||
 		!may_go_on(o, globals, it, state, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrMoveOptions options = { .state = state, .is_resuming = o->resume != 0 };
+	WdrMoveOptions options = { .state = state,
+		.is_resuming = o->resume != 0,
+		.accepts_damage = o->accept_damage != 0 };
 	if (!wdr_move(world, it, &options, &has_begun, &result, &error)) {
 		if (has_begun)
-			return wdr_cli_fail_begun(globals, error, it, &result);
+			return wdr_cli_fail_begun(globals, world, error, it, &result);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();

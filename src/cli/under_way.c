@@ -1,6 +1,10 @@
 #include "cli/under_way.h"
 
 #include "cli/progress.h"
+#include "disk/signs.h"
+#include "present/trouble.h"
+
+#include <string.h>
 
 static bool find_state(
 	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
@@ -37,10 +41,32 @@ bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *giv
 	return wdr_itinerary_load(plan, ret, error);
 }
 
-int wdr_cli_fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it,
-	const WdrMoveResult *result)
+static void show_signs(const WdrWorld *world, const WdrOut *out, const WdrItineraryDisk *disk)
 {
+	g_autoptr(WdrDisk) now = NULL;
+
+	if (!wdr_disk_find(world, disk->is_image ? disk->path : disk->name, &now, NULL))
+		return;
+	g_autoptr(GPtrArray) signs = wdr_disk_signs(world, now);
+	wdr_present_signs(out, disk->name, signs);
+}
+
+int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError *error,
+	const WdrItinerary *it, const WdrMoveResult *result)
+{
+	WdrOut out = wdr_out(stderr, globals->no_color);
+
 	wdr_progress_end();
+	if (result->missing->len)
+		wdr_present_missing(&out, result->missing);
+	if (g_error_matches(error, WDR_ERROR, WDR_ERROR_IO)) {
+		/* Which of the two it was the message says. */
+		if (result->missing->len || strstr(error->message, it->source.path))
+			show_signs(world, &out, &it->source);
+		else
+			show_signs(world, &out, &it->target);
+	}
+	g_prefix_error(&error, "stopped part-way: ");
 	if (wdr_error_get_hint(error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 	if (result->has_changed_source)

@@ -9,6 +9,7 @@
 bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *given,
 	char **ret_state, WdrItinerary **ret, GError **error);
 
-/* After the target was written to: says how to go on. error is borrowed; returns the exit code. */
-int wdr_cli_fail_begun(const WdrGlobals *globals, GError *error, const WdrItinerary *it,
-	const WdrMoveResult *result);
+/* After the target was written to: what could not be read, what can be seen of why, and how to go
+ * on. error is borrowed; returns the exit code. */
+int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError *error,
+	const WdrItinerary *it, const WdrMoveResult *result);

@@ -100,6 +100,17 @@ static void look_at_other(WdrDisk *d, const char *device)
 	}
 }
 
+char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+	g_autofree char *interface = above_with(device, "bInterfaceClass");
+	g_autofree char *link = interface ? g_build_filename(interface, "driver", NULL) : NULL;
+	g_autofree char *target = link ? g_file_read_link(link, NULL) : NULL;
+
+	return target ? g_path_get_basename(target) : NULL;
+}
+
 static WdrDisk *look_at_disk(const WdrWorld *world, const char *name)
 {
 	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", name);

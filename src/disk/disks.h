@@ -33,11 +33,18 @@ bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 
+/* The kernel driver of a USB disk's bridge ("uas", "usb-storage"); NULL: unknown, or no USB disk.
+ * The caller's. */
+char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);
+
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
  * nobody. */
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
 /* The partition is mounted somewhere in a way that can be written to. */
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
+/* The file system of the partition is mounted with this option ("data=journal"). */
+bool wdr_disk_has_mount_option(
+	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *option);
 /* The folder is on that partition: nothing else is mounted over it. */
 bool wdr_disk_is_seen_at(
 	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *folder);

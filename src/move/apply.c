@@ -352,10 +352,16 @@ static bool carry_content(Apply *a, const Step *step, const WdrPlace *at, WdrEnt
 	WdrBuilder *b = wdr_ext_change_builder(a->change);
 	WdrNode node = { step->diff->now.id, at->path };
 	g_autoptr(WdrContent) content = NULL;
+	g_autoptr(WdrDamage) damage = wdr_damage_new();
 
-	return wdr_swap_open_content(a->d->source, &node, entry, &content, error) &&
-	       b->ops->begin_file(b, at, entry, error) &&
-	       carry_pieces(a, content, entry->size, ret, error) && b->ops->end_file(b, error);
+	if (!wdr_swap_open_content(a->d->source, &node, entry, &content, error))
+		return false;
+	content->damage = damage;
+	if (!b->ops->begin_file(b, at, entry, error) ||
+		!carry_pieces(a, content, entry->size, ret, error) || !b->ops->end_file(b, error))
+		return false;
+	g_array_append_vals(step->diff->missing, damage->ranges->data, damage->ranges->len);
+	return true;
 }
 
 /* An entry whose inode is free: it is new, or its old content was let go. */

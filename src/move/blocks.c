@@ -52,9 +52,10 @@ static bool make_swap(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 
 /* ---- blocks ---- */
 
-/* Goes over a range in chunks; `to` NULL: only hashes it. */
+/* Goes over a range in chunks; `to` NULL: only hashes it. With a damage, what cannot be read is
+ * zeros. */
 static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlockDev *to,
-	uint64_t to_at, uint64_t size, WdrHash *ret, GError **error)
+	uint64_t to_at, uint64_t size, WdrDamage *damage, WdrHash *ret, GError **error)
 {
 	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
 	g_autofree uint8_t *raw = g_malloc(CHUNK_BYTES + 4096);
@@ -66,7 +67,8 @@ static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlock
 		WdrProgress progress = { .bytes_done = done, .bytes_total = size };
 		if (chunks++ % REPORT_EVERY == 0)
 			wdr_world_progress(m->world, &progress);
-		if (!wdr_stop_check(error) || !wdr_blockdev_read(from, buf, len, at + done, error))
+		if (!wdr_stop_check(error) || !wdr_damage_read(damage, wdr_read_device, from, buf,
+						      len, at + done, done, error))
 			return false;
 		wdr_hasher_add(hasher, buf, len);
 		if (to && !(wdr_is_zero(buf, len)
@@ -78,28 +80,38 @@ static bool go_over(const WdrMoving *m, WdrBlockDev *from, uint64_t at, WdrBlock
 	return true;
 }
 
-bool wdr_moving_carry_range(
-	WdrMoving *m, uint64_t from, uint64_t to, uint64_t size, const char *what, GError **error)
+/* damage NULL: all of it must be read. */
+static bool carry_range(WdrMoving *m, const WdrBlockRange *r, WdrDamage *damage, GError **error)
 {
 	WdrHash carried;
 	WdrHash back;
 
-	if (!wdr_logbook_step(m->logbook, error, "carrying %s block by block", what) ||
-		!go_over(m, m->source->system->dev, from, m->target, to, size, &carried, error) ||
+	if (!wdr_logbook_step(m->logbook, error, "carrying %s block by block", r->what) ||
+		!go_over(m, m->source->system->dev, r->from, m->target, r->to, r->size, damage,
+			&carried, error) ||
 		!wdr_blockdev_flush(m->target, error) ||
-		!wdr_logbook_step(m->logbook, error, "reading %s back from the medium", what) ||
-		!go_over(m, m->medium, to, NULL, 0, size, &back, error))
+		!wdr_logbook_step(m->logbook, error, "reading %s back from the medium", r->what) ||
+		!go_over(m, m->medium, r->to, NULL, 0, r->size, NULL, &back, error))
 		return false;
 	return wdr_hash_equal(carried, back) ||
-	       wdr_error_set(error, WDR_ERROR_IO, "%s read back is not what was carried", what);
+	       wdr_error_set(error, WDR_ERROR_IO, "%s read back is not what was carried", r->what);
+}
+
+bool wdr_moving_carry_range(WdrMoving *m, const WdrBlockRange *range, GError **error)
+{
+	return carry_range(m, range, NULL, error);
 }
 
 bool wdr_moving_carry_blocks(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
 	g_autofree char *what = g_strdup_printf("partition %u", p->number);
+	g_autoptr(WdrDamage) damage = wdr_damage_new();
+	WdrBlockRange range = { p->from.start, p->to.start, p->from.size, what };
 
 	if (wdr_itinerary_way(p) == WDR_WAY_SWAP)
 		return make_swap(m, p, error);
 	m->result->bytes += p->bytes;
-	return wdr_moving_carry_range(m, p->from.start, p->to.start, p->from.size, what, error);
+	return carry_range(m, &range, damage, error) &&
+	       (damage->ranges->len == 0 ||
+		       wdr_moving_note_missing(m, p->number, NULL, damage->ranges, error));
 }

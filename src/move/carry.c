@@ -257,6 +257,8 @@ static bool read_job(Run *r, WdrJob *job, WdrHasher *hasher, GError **error)
 	bool is_end = false;
 
 	wdr_hasher_reset(hasher);
+	if (r->carry->may_miss && r->carry->may_miss(r->carry->miss_data, job->path))
+		job->content->damage = job->damage = wdr_damage_new();
 	while (!is_end) {
 		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
 			g_prefix_error(error, "%s: ", job->path);
@@ -395,9 +397,38 @@ static bool write_job(Run *r, WdrJob *job, GError **error)
 	return r->is_stopping || !b || b->ops->end_file(b, error);
 }
 
-static bool write_window(Run *r, WdrWindow *w, GError **error)
+static bool tell_missed(Run *r, const char *path, const WdrDamage *damage, GError **error)
+{
+	return !r->carry->missed || r->carry->missed(r->carry->miss_data, path, damage, error);
+}
+
+static bool record_window(Run *r, const WdrWindow *w, GError **error)
 {
 	static const WdrHash nothing;
+
+	for (guint i = 0; i < w->unread->len; i++) {
+		if (!tell_missed(r, w->unread->pdata[i], NULL, error))
+			return false;
+	}
+	for (guint i = 0; i < w->jobs->len && !r->is_stopping; i++) {
+		const WdrJob *job = w->jobs->pdata[i];
+		bool has_missed = job->damage && job->damage->ranges->len > 0;
+		if (has_missed && !tell_missed(r, job->path, job->damage, error))
+			return false;
+		WdrCarried carried = { job->path, &job->entry, job->link_to,
+			job->content ? job->hash : nothing, job->id };
+		if (r->carry->record && !r->carry->record(r->carry->data, &carried, error))
+			return false;
+	}
+	g_mutex_lock(&r->lock);
+	r->entries += w->jobs->len;
+	g_mutex_unlock(&r->lock);
+	report(r);
+	return true;
+}
+
+static bool write_window(Run *r, WdrWindow *w, GError **error)
+{
 	int64_t reported = g_get_monotonic_time();
 
 	if (r->carry->builder && !build_steps(r, w, error))
@@ -410,18 +441,7 @@ static bool write_window(Run *r, WdrWindow *w, GError **error)
 			reported = g_get_monotonic_time();
 		}
 	}
-	for (guint i = 0; i < w->jobs->len && !r->is_stopping; i++) {
-		const WdrJob *job = w->jobs->pdata[i];
-		WdrCarried carried = { job->path, &job->entry, job->link_to,
-			job->content ? job->hash : nothing, job->id };
-		if (r->carry->record && !r->carry->record(r->carry->data, &carried, error))
-			return false;
-	}
-	g_mutex_lock(&r->lock);
-	r->entries += w->jobs->len;
-	g_mutex_unlock(&r->lock);
-	report(r);
-	return true;
+	return record_window(r, w, error);
 }
 
 static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **error)

@@ -31,8 +31,15 @@ typedef struct {
 	 * same tree, whatever it lies on. */
 	bool (*record)(void *data, const WdrCarried *carried, GError **error);
 	void *data;
-	bool renews_swap;  /* swap files come as fresh ones: for what is carried, not for reading
-			      back */
+	bool renews_swap; /* swap files come as fresh ones: for what is carried, not for reading
+			     back */
+	/* Whether the carrying goes on without what the medium fails to give of this path; called
+	 * from several threads. NULL: it never does. */
+	bool (*may_miss)(void *data, const char *path);
+	/* It did: called before the entry is recorded. `damage` NULL: the entry itself, or the
+	 * names in a folder. */
+	bool (*missed)(void *data, const char *path, const WdrDamage *damage, GError **error);
+	void *miss_data;
 	WdrProgress total; /* what on_progress is to count up to */
 	/* Called now and then between entries, when everything before is recorded; `walk` is what
 	 * resume_from needs to go on from here. NULL: no checkpoints. */

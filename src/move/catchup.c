@@ -60,8 +60,12 @@ static GHashTable *edited_files(const WdrMoving *m, unsigned number)
 static WdrDifference difference_of(
 	const WdrMoving *m, const WdrItineraryPart *p, const WdrLeave *leave, GHashTable *edited)
 {
-	return (WdrDifference){ m->world, wdr_moving_source_part(m, p->number)->volume, leave,
-		edited };
+	return (WdrDifference){ .world = m->world,
+		.source = wdr_moving_source_part(m, p->number)->volume,
+		.leave = leave,
+		.edited = edited,
+		.missing = m->logged.missing,
+		.partition = p->number };
 }
 
 /* A FAT is carried as a whole or not at all: one whose edited files changed is left as it is. */
@@ -134,6 +138,42 @@ static WdrBlockDev *device_of(const WdrMoving *m, const WdrHold *hold, const Wdr
 	return is_held ? hold->dev : m->target;
 }
 
+static const WdrMissing *missing_of(const WdrMoving *m, const Found *f, const char *path)
+{
+	return wdr_missing_find(m->logged.missing, f->part->number, path);
+}
+
+/* Of what was renamed nothing was read again: the same is missing as before. */
+static bool note_renamed(WdrMoving *m, const Found *f, GError **error)
+{
+	for (guint i = 0; i < f->diffs->len; i++) {
+		const WdrDiff *diff = f->diffs->pdata[i];
+		const WdrMissing *was =
+			diff->renamed_from ? missing_of(m, f, diff->renamed_from) : NULL;
+		if (was && !wdr_moving_note_missing(
+				   m, f->part->number, diff->now.path, was->ranges, error))
+			return false;
+	}
+	return true;
+}
+
+/* What is missing of what was carried now, or is not any more. */
+static bool note_missing(WdrMoving *m, const Found *f, GError **error)
+{
+	if (!note_renamed(m, f, error))
+		return false;
+	for (guint i = 0; i < f->diffs->len; i++) {
+		const WdrDiff *diff = f->diffs->pdata[i];
+		const char *path = diff->now.path ? diff->now.path : diff->was.path;
+		bool is_carried = (diff->kind == WDR_DIFF_NEW && !diff->renamed_from) ||
+				  diff->kind == WDR_DIFF_CONTENT || diff->kind == WDR_DIFF_REMOVED;
+		if (is_carried && (diff->missing->len > 0 || missing_of(m, f, path)) &&
+			!wdr_moving_note_missing(m, f->part->number, path, diff->missing, error))
+			return false;
+	}
+	return true;
+}
+
 static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 {
 	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, f->part);
@@ -150,6 +190,8 @@ static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 		!wdr_apply_list(list, f->diffs, f->begun, error))
 		return false;
 	m->result->caught_up.bytes += bytes;
+	if (!note_missing(m, f, error))
+		return false;
 	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
 	return (hold->part != f->part || wdr_hold_look(hold, error)) &&
 	       wdr_moving_open_volume(f->part, medium, offset, &volume, error) &&
@@ -310,6 +352,7 @@ static bool run(WdrMoving *m, GError **error)
 	       wdr_moving_open_target(m, &expected, error) && check_target_parts(m, error) &&
 	       open_logbook(m, error) &&
 	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
+	       wdr_moving_check_missing(m, error) &&
 	       (!hold.dev || wdr_hold_release(m, &hold, error)) && wdr_moving_end_well(m, error);
 }
 

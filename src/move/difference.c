@@ -33,6 +33,7 @@ static void diff_free(void *data)
 
 	wdr_packed_clear(&diff->was);
 	wdr_packed_clear(&diff->now);
+	g_array_unref(diff->missing);
 	g_free(diff->renamed_from);
 	g_free(diff);
 }
@@ -51,6 +52,7 @@ static WdrDiff *add(Search *s, WdrDiffKind kind, const WdrPacked *was, const Wdr
 	WdrDiff *diff = g_new0(WdrDiff, 1);
 
 	diff->kind = kind;
+	diff->missing = g_array_new(FALSE, FALSE, sizeof(WdrRange));
 	if (was)
 		diff->was = copy_of(was);
 	if (now)
@@ -81,13 +83,28 @@ static bool has_other_metadata(const WdrPacked *was, const WdrPacked *now)
 	       !wdr_hash_equal(was->metadata, now->metadata);
 }
 
+static const WdrMissing *missing_of(const Search *s, const char *path)
+{
+	return s->d->missing ? wdr_missing_find(s->d->missing, s->d->partition, path) : NULL;
+}
+
+/* What cannot be read counts as zeros, as it did when it was carried. */
+static bool hash_content(Search *s, WdrJob *job, WdrHash *ret, GError **error)
+{
+	g_autoptr(WdrDamage) damage = wdr_damage_new();
+
+	job->content->damage = damage;
+	bool is_fine = wdr_content_hash(job->content, job->entry.size, s->hasher, ret, error);
+	job->content->damage = NULL;
+	return is_fine;
+}
+
 static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked *was,
 	WdrPacked *now, WdrJob *job, GError **error)
 {
 	WdrHash hash = wdr_hash("", 0);
 
-	if (job->content &&
-		!wdr_content_hash(job->content, job->entry.size, s->hasher, &hash, error))
+	if (job->content && !hash_content(s, job, &hash, error))
 		return false;
 	if (!wdr_hash_equal(hash, *made_from))
 		add(s, WDR_DIFF_EDITED, was, now);
@@ -111,8 +128,7 @@ static bool compare_file(
 	bool is_other = was->size != now->size ||
 			(was->id == now->id && !wdr_time_equal(was->mtime, now->mtime));
 	if (!is_other && job->content) {
-		if (!wdr_content_hash(
-			    job->content, job->entry.size, s->hasher, &now->content, error))
+		if (!hash_content(s, job, &now->content, error))
 			return false;
 		is_other = !wdr_hash_equal(now->content, was->content);
 	}
@@ -170,6 +186,10 @@ static bool look_at(Search *s, WdrJob *job, GError **error)
 	wdr_packed_describe(s->hasher, &carried, &now);
 	if (!pass_removed(s, job->path, &was, error))
 		return false;
+	const WdrMissing *missing = missing_of(s, job->path);
+	/* It could not be looked at then: there is nothing to compare with. */
+	if (was && missing && !missing->ranges && strcmp(was->path, job->path) == 0)
+		return true;
 	if (was && strcmp(was->path, job->path) == 0)
 		return compare(s, was, &now, job, error);
 	if (was)
@@ -213,6 +233,11 @@ static bool walk(Search *s, WdrPlan *plan, GError **error)
 	}
 }
 
+static bool may_miss(void *data, const char *path)
+{
+	return missing_of(data, path) != NULL;
+}
+
 bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **ret,
 	int64_t *ret_begun, GError **error)
 {
@@ -221,7 +246,11 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 	g_autoptr(GHashTable) removed = g_hash_table_new(g_int64_hash, g_int64_equal);
 	g_autoptr(GHashTable) remade = g_hash_table_new(g_str_hash, g_str_equal);
 	Search s = { d, list, hasher, diffs, removed, remade };
-	WdrCarry carry = { .source = d->source, .leave = d->leave, .renews_swap = true };
+	WdrCarry carry = { .source = d->source,
+		.leave = d->leave,
+		.renews_swap = true,
+		.may_miss = may_miss,
+		.miss_data = &s };
 	WdrPlan *plan = wdr_plan_new(&carry, wdr_world_now(d->world));
 
 	*ret_begun = g_get_real_time() / G_USEC_PER_SEC;

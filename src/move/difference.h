@@ -1,6 +1,7 @@
 /* What is otherwise on the source than its packing list says. */
 #pragma once
 
+#include "move/missing.h"
 #include "move/packing.h"
 
 typedef enum {
@@ -18,6 +19,7 @@ typedef struct {
 	WdrDiffKind kind;
 	WdrPacked was;      /* not of NEW */
 	WdrPacked now;      /* not of REMOVED; content is that of `was` unless CONTENT or NEW */
+	GArray *missing;    /* WdrRange: what could not be read of the content that was carried */
 	char *renamed_from; /* NEW: the path that the same file had; NULL: a new one */
 } WdrDiff;
 
@@ -29,6 +31,10 @@ typedef struct {
 	/* Paths of files that the target has in an edited form -> WdrHash * of what they were made
 	 * from; NULL: none. */
 	GHashTable *edited;
+	/* What could not be read when it was carried (WdrMissing), of this partition: it may fail
+	 * again. NULL: nothing. */
+	const GPtrArray *missing;
+	unsigned partition;
 } WdrDifference;
 
 /* Differences (WdrDiff) in the order of the walk; where something else stands in the place of what

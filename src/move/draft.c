@@ -81,6 +81,13 @@ static bool measure(WdrItinerary *it, const Fitting *f, WdrItineraryPart *p, uin
 
 	if (!wdr_measure(from->volume, leave, it->left, block_size, &m, error))
 		return false;
+	if (m.unread)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf("partition %u: %" G_GUINT64_FORMAT
+					" folder%s or entr%s cannot be read; a move names what is "
+					"missing, and ends only with --accept-damage",
+				p->number, m.unread, m.unread == 1 ? "" : "s",
+				m.unread == 1 ? "y" : "ies"));
 	p->entries = m.entries;
 	p->bytes = m.bytes;
 	*ret_room = m.room;

@@ -181,6 +181,16 @@ bool wdr_logbook_part(WdrLogbook *l, unsigned number, const char *what, GError *
 		error);
 }
 
+bool wdr_logbook_missing(
+	WdrLogbook *l, unsigned partition, const char *path, const GArray *ranges, GError **error)
+{
+	json_t *line = wdr_missing_to_json(partition, path, ranges);
+
+	json_object_set_new(line, "at", json_integer((json_int_t)wdr_world_now(l->world)));
+	json_object_set_new(line, "event", json_string("missing"));
+	return append(l, line, error);
+}
+
 bool wdr_logbook_done(WdrLogbook *l, GError **error)
 {
 	return append(l,

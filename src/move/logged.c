@@ -6,12 +6,14 @@
 
 void wdr_logged_init(WdrLogged *ret)
 {
-	*ret = (WdrLogged){ .carried = g_hash_table_new(NULL, NULL) };
+	*ret = (WdrLogged){ .carried = g_hash_table_new(NULL, NULL),
+		.missing = wdr_missing_list_new() };
 }
 
 void wdr_logged_clear(WdrLogged *l)
 {
 	g_clear_pointer(&l->carried, g_hash_table_unref);
+	g_clear_pointer(&l->missing, g_ptr_array_unref);
 }
 
 bool wdr_logged_is_carried(const WdrLogged *l, unsigned number)
@@ -40,6 +42,8 @@ static bool take_part(json_t *line, const char *what, WdrLogged *l)
 		return false;
 	if (strcmp(what, WDR_PART_CARRIED) == 0)
 		g_hash_table_add(l->carried, GUINT_TO_POINTER((guint)number));
+	else if (strcmp(what, WDR_PART_BEGUN) == 0)
+		wdr_missing_forget_partition(l->missing, (unsigned)number);
 	else if (strcmp(what, WDR_PART_CHANGING) == 0)
 		g_hash_table_remove(l->carried, GUINT_TO_POINTER((guint)number));
 	else
@@ -56,6 +60,8 @@ static bool take_line(json_t *line, void *data)
 	/* Whatever follows on a move that was done, a catching up begun, say, undoes that. */
 	l->is_done = strcmp(event, "done") == 0;
 	l->was_done |= l->is_done;
+	if (strcmp(event, "missing") == 0)
+		return wdr_missing_take_json(l->missing, line);
 	if (strcmp(event, "mark") == 0)
 		return what && take_mark(what, l);
 	return strcmp(event, "part") != 0 || (what && take_part(line, what, l));
@@ -69,7 +75,7 @@ bool wdr_logged_parse(const char *name, const char *text, WdrLogged *ret, GError
 	if (!wdr_logbook_each(name, text, take_line, &l, error))
 		return false;
 	*ret = l;
-	l.carried = NULL;
+	l = (WdrLogged){ 0 };
 	return true;
 }
 

@@ -3,6 +3,7 @@
  *   held       the start of the last part is in the state folder, a note stands in its place
  *   released   all is in its place, boot marks too
  * and of a part:
+ *   begun      from its start: nothing that was said of it before counts
  *   carried    it is on the target, read back and checked
  *   changing   it is being brought up to date: until "carried" follows it may be damaged */
 #pragma once
@@ -12,6 +13,7 @@
 #define WDR_MARK_CLEARED "cleared"
 #define WDR_MARK_HELD "held"
 #define WDR_MARK_RELEASED "released"
+#define WDR_PART_BEGUN "begun"
 #define WDR_PART_CARRIED "carried"
 #define WDR_PART_CHANGING "changing"
 
@@ -20,6 +22,7 @@ typedef struct {
 	bool is_done;        /* and nothing was begun since */
 	bool was_done;       /* once */
 	GHashTable *carried; /* numbers of parts */
+	GPtrArray *missing;  /* WdrMissing */
 } WdrLogged;
 
 /* Nothing has been done. */

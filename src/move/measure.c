@@ -62,6 +62,15 @@ static void count(Walk *w, const WdrEntry *e, int rule)
 	}
 }
 
+/* What is gone meanwhile, and what cannot be read: the carrying will name it. */
+static bool is_passed(Walk *w, const GError *failure)
+{
+	bool is_unread = wdr_error_is_medium(failure);
+
+	w->sum->unread += is_unread ? 1 : 0;
+	return is_unread || wdr_volume_is_gone(w->volume, failure);
+}
+
 static bool visit(void *data, const WdrName *name, GError **error)
 {
 	Walk *w = data;
@@ -77,7 +86,7 @@ static bool visit(void *data, const WdrName *name, GError **error)
 	if (is_counted(w, name))
 		return true;
 	if (!wdr_volume_stat(w->volume, &node, &entry, &local)) {
-		if (wdr_volume_is_gone(w->volume, local))
+		if (is_passed(w, local))
 			return true;
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
@@ -100,7 +109,7 @@ static bool list_next(Walk *w, GError **error)
 							"%s: folders lie more than %d deep",
 							wdr_volume_name(w->volume), DEPTH_MAX);
 	folder_free(at);
-	if (is_fine || wdr_volume_is_gone(w->volume, local))
+	if (is_fine || is_passed(w, local))
 		return true;
 	g_propagate_error(error, g_steal_pointer(&local));
 	return false;

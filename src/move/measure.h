@@ -5,8 +5,9 @@
 
 typedef struct {
 	uint64_t entries;
-	uint64_t bytes; /* contents, holes not counted */
-	uint64_t room;  /* what they and their folders take in blocks of block_size bytes */
+	uint64_t bytes;  /* contents, holes not counted */
+	uint64_t unread; /* folders and entries that the medium fails to give; not counted */
+	uint64_t room;   /* what they and their folders take in blocks of block_size bytes */
 } WdrMeasure;
 
 /* `leave` may be NULL; `left` (WdrLeft, may be NULL) is added to. */

@@ -13,6 +13,7 @@ enum { WIPE_BYTES = 1024 * 1024, CHECKPOINT_BYTES = 1024 * 1024 * 1024 };
 void wdr_move_result_clear(WdrMoveResult *r)
 {
 	g_clear_pointer(&r->state, g_free);
+	g_clear_pointer(&r->missing, g_ptr_array_unref);
 	wdr_caught_up_clear(&r->caught_up);
 }
 
@@ -93,6 +94,28 @@ bool wdr_moving_note_changing(WdrMoving *m, const WdrItineraryPart *p, GError **
 {
 	remove_checkpoint(m, p);
 	return wdr_logbook_part(m->logbook, p->number, WDR_PART_CHANGING, error);
+}
+
+bool wdr_moving_note_missing(
+	WdrMoving *m, unsigned number, const char *path, const GArray *ranges, GError **error)
+{
+	wdr_missing_set(m->logged.missing, number, path, ranges);
+	return wdr_logbook_missing(m->logbook, number, path, ranges, error);
+}
+
+bool wdr_moving_check_missing(const WdrMoving *m, GError **error)
+{
+	if (m->logged.missing->len == 0 || m->accepts_damage)
+		return true;
+	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read whole",
+		m->it->source.name, m->logged.missing->len,
+		m->logged.missing->len == 1 ? " or folder" : "s or folders");
+	wdr_error_hint(error,
+		"everything else is on %s and was read back; it is marked unfinished and will not boot. To "
+		"finish with these files as they are, zeros where nothing could be read: 'wanderitas move "
+		"--resume --accept-damage %s'",
+		m->it->target.name, m->state);
+	return false;
 }
 
 bool wdr_moving_end_well(WdrMoving *m, GError **error)
@@ -180,8 +203,9 @@ static bool carry_loader(WdrMoving *m, GError **error)
 {
 	const WdrLoaderArea *a = &m->it->loader;
 
-	return a->size == 0 ||
-	       wdr_moving_carry_range(m, a->start, a->start, a->size, "the loader area", error);
+	WdrBlockRange range = { a->start, a->start, a->size, "the loader area" };
+
+	return a->size == 0 || wdr_moving_carry_range(m, &range, error);
 }
 
 static bool carry_all(WdrMoving *m, GError **error)
@@ -203,7 +227,7 @@ static bool carry_all(WdrMoving *m, GError **error)
 	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
 	       carry_loader(m, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
-	       wdr_hold_release(m, &hold, error);
+	       wdr_moving_check_missing(m, error) && wdr_hold_release(m, &hold, error);
 }
 
 /* All was in its place when the move was interrupted. */
@@ -217,6 +241,7 @@ static bool look_again(WdrMoving *m, GError **error)
 			return false;
 	}
 	return wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
+	       wdr_moving_check_missing(m, error) &&
 	       (!hold.dev || wdr_hold_release(m, &hold, error));
 }
 
@@ -299,6 +324,7 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 
 	wdr_moving_init(&m, world, it, options->state, ret_has_begun, ret);
 	m.is_resuming = options->is_resuming;
+	m.accepts_damage = options->accepts_damage;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
 	(void)run(&m, &failure);

@@ -12,6 +12,7 @@
 
 #include "move/difference.h"
 #include "move/itinerary.h"
+#include "move/missing.h"
 
 /* One thing that changed on the source after it was carried. */
 typedef struct {
@@ -37,7 +38,8 @@ typedef struct {
 	double carry_s, verify_s; /* seconds */
 	bool has_changed_source;  /* boot files of it, with --what root */
 	WdrCaughtUp caught_up;
-	char *state; /* the folder with itinerary, logbook and packing lists */
+	GPtrArray *missing; /* WdrMissing: could not be read; zeros in its place */
+	char *state;        /* the folder with itinerary, logbook and packing lists */
 } WdrMoveResult;
 void wdr_move_result_clear(WdrMoveResult *r);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)
@@ -49,6 +51,7 @@ typedef struct {
 	/* Go on with the move that the folder tells of; `it` is its itinerary. What is finished is
 	 * not done again. */
 	bool is_resuming;
+	bool accepts_damage;       /* end well although something could not be read */
 	uint64_t checkpoint_bytes; /* 0: as many as are sensible */
 } WdrMoveOptions;
 

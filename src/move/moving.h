@@ -11,8 +11,8 @@ typedef struct {
 	const WdrItinerary *it;
 	const char *state;
 	uint64_t checkpoint_bytes;
-	bool is_resuming;
-	WdrLogged logged; /* what an earlier run has done */
+	bool is_resuming, accepts_damage;
+	WdrLogged logged; /* what an earlier run has done; `missing` is kept up to date */
 	WdrSource *source;
 	WdrBlockDev *target;
 	WdrBlockDev *medium; /* the target, read past the page cache */
@@ -71,6 +71,11 @@ bool wdr_moving_note_carried(
 bool wdr_moving_note_changing(
 	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* Notes what the medium failed to give of a path; see missing.h. */
+bool wdr_moving_note_missing(WdrMoving *m, unsigned number, const char *path, const GArray *ranges,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Fails where something is missing that the user has not accepted. */
+bool wdr_moving_check_missing(const WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* All is done: says so in the logbook. */
 bool wdr_moving_end_well(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
@@ -94,8 +99,12 @@ bool wdr_moving_check_ext(
 /* Carries and reads back. */
 bool wdr_moving_carry_blocks(
 	WdrMoving *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-bool wdr_moving_carry_range(WdrMoving *m, uint64_t from, uint64_t to, uint64_t size,
-	const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+typedef struct {
+	uint64_t from, to, size; /* bytes of the source and of the target */
+	const char *what;
+} WdrBlockRange;
+bool wdr_moving_carry_range(
+	WdrMoving *m, const WdrBlockRange *range, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- the part that comes last (hold.c) ---- */
 

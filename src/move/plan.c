@@ -74,6 +74,7 @@ static void job_free(void *data)
 	while ((chunk = g_queue_pop_head(&job->chunks)))
 		wdr_chunk_free(chunk);
 	wdr_content_free(job->content);
+	wdr_damage_free(job->damage);
 	wdr_entry_clear(&job->entry);
 	g_free(job->link_to);
 	g_free(job->path);
@@ -98,6 +99,7 @@ WdrWindow *wdr_window_new(void)
 	w->jobs = g_ptr_array_new_with_free_func(job_free);
 	w->by_place = g_ptr_array_new();
 	w->order = g_array_new(FALSE, FALSE, sizeof(WdrWindowStep));
+	w->unread = g_ptr_array_new_with_free_func(g_free);
 	return w;
 }
 
@@ -109,6 +111,7 @@ void wdr_window_free(WdrWindow *w)
 	g_ptr_array_unref(w->jobs);
 	g_ptr_array_unref(w->by_place);
 	g_array_unref(w->order);
+	g_ptr_array_unref(w->unread);
 	g_clear_pointer(&w->after, g_variant_unref);
 	g_free(w);
 }
@@ -151,6 +154,7 @@ WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now)
 	p->source = carry->source;
 	p->replacements = carry->replacements;
 	p->leave = carry->leave;
+	p->carry = carry;
 	p->renews_swap = carry->renews_swap;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
@@ -249,6 +253,16 @@ static void number_name(WdrPlan *p, const WdrFound *f, WdrFolderJob *job)
 	g_array_append_val(p->folder.serials, serial);
 }
 
+/* Without what the medium failed to give. */
+static bool goes_on(const WdrPlan *p, WdrWindow *w, const char *path, const GError *failure)
+{
+	if (!wdr_error_is_medium(failure) || !p->carry->may_miss ||
+		!p->carry->may_miss(p->carry->miss_data, path))
+		return false;
+	g_ptr_array_add(w->unread, g_strdup(path));
+	return true;
+}
+
 static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
@@ -272,7 +286,7 @@ static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **erro
 	WdrNode node = { at->id, at->path };
 	g_autoptr(GError) local = NULL;
 	if (!wdr_volume_list(p->source, &node, collect, p, &local) &&
-		!wdr_volume_is_gone(p->source, local)) {
+		!wdr_volume_is_gone(p->source, local) && !goes_on(p, w, at->path, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
@@ -319,17 +333,17 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 					       p->source, &node, &job->entry, &job->content, error);
 }
 
-static bool look_at(WdrPlan *p, const WdrFound *f, WdrJob *job, GError **error)
+static bool look_at(WdrPlan *p, WdrWindow *w, const WdrFound *f, WdrJob *job, GError **error)
 {
 	WdrNode node = { f->id, job->path };
 	g_autoptr(GError) local = NULL;
 
 	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) &&
-		!wdr_volume_is_gone(p->source, local)) {
+		!wdr_volume_is_gone(p->source, local) && !goes_on(p, w, job->path, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
-	if (!p->source->is_changing)
+	if (!p->source->is_changing && !local)
 		return true;
 	/* Its name is in a folder's list already, so something of this kind must stand there until
 	 * the pass that carries what changed takes it away again. */
@@ -348,14 +362,18 @@ static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const WdrFound *f, 
 	g_ptr_array_add(w->jobs, job);
 	g_array_append_val(w->order, step);
 	job->id = f->id;
-	if (!look_at(p, f, job, error))
+	if (!look_at(p, w, f, job, error))
 		return false;
 	if (f->kind != WDR_KIND_FOLDER && f->links > 1)
 		count_link(p, f->id, job->path, &job->link_to);
 	if (job->entry.kind != WDR_KIND_FILE || job->link_to)
 		return true;
-	if (!open_content(p, f->id, job, error))
+	g_autoptr(GError) local = NULL;
+	if (!open_content(p, f->id, job, &local) && !goes_on(p, w, job->path, local)) {
+		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
+	}
+	job->entry.size = local ? 0 : job->entry.size;
 	if (job->content)
 		g_ptr_array_add(w->by_place, job);
 	return true;

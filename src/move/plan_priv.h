@@ -27,6 +27,7 @@ struct WdrPlan {
 	WdrVolume *source;
 	WdrReplacements *replacements;
 	const WdrLeave *leave;
+	const WdrCarry *carry;
 	bool renews_swap;
 	int64_t now;
 	GPtrArray *stack;  /* WdrPending, the next last */

@@ -37,6 +37,7 @@ bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 	wdr_blockdev_free(m->target);
 	wdr_parttable_free(m->table);
 	wdr_logbook_free(m->logbook);
+	m->result->missing = g_ptr_array_ref(m->logged.missing);
 	wdr_logged_clear(&m->logged);
 	wdr_fd_clear(&m->lock);
 	if (failure)

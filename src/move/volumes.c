@@ -84,6 +84,28 @@ static bool make_checkpoint(void *data, GVariant *walk, GError **error)
 	return wdr_checkpoint_save(path, &c, error);
 }
 
+static bool may_miss(void *data, const char *path)
+{
+	(void)data;
+	(void)path;
+	return true;
+}
+
+static bool note_missed(void *data, const char *path, const WdrDamage *damage, GError **error)
+{
+	Filling *f = data;
+
+	return wdr_moving_note_missing(
+		f->m, f->part->number, path, damage ? damage->ranges : NULL, error);
+}
+
+/* What an earlier filling missed does not count any more. */
+static bool begin_filling(Filling *f, GError **error)
+{
+	wdr_missing_forget_partition(f->m->logged.missing, f->part->number);
+	return wdr_logbook_part(f->m->logbook, f->part->number, WDR_PART_BEGUN, error);
+}
+
 static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError **error)
 {
 	WdrMoving *m = f->m;
@@ -96,7 +118,8 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
 		return false;
 	if (!f->from.walk)
-		return (wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
+		return begin_filling(f, error) &&
+		       (wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
 			       m, p, dev, offset, f->count, &f->builder, error) &&
 		       wdr_packing_create(
 			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
@@ -129,6 +152,9 @@ bool wdr_moving_fill(
 		.record = wdr_packing_record,
 		.data = f.packing,
 		.renews_swap = true,
+		.may_miss = may_miss,
+		.missed = note_missed,
+		.miss_data = &f,
 		.total = { .bytes_total = p->bytes,
 			.entries_total = p->entries,
 			.bytes_done = f.from.bytes,

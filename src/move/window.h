@@ -20,6 +20,7 @@ typedef struct {
 	char *link_to;       /* a further hard link; no content */
 	WdrContent *content; /* non-empty files only */
 	WdrHash hash;
+	WdrDamage *damage; /* NULL: nothing may be missing */
 	/* Shared between a reader and the writer, under the carry's lock. */
 	uint64_t turn; /* position among all files with content */
 	GQueue chunks; /* WdrChunk * */
@@ -38,6 +39,8 @@ typedef struct {
 	GPtrArray *jobs; /* WdrJob: each folder's entries, before the folder's own list of names */
 	GPtrArray *by_place; /* the WdrJobs with content, borrowed, sorted */
 	GArray *order;       /* WdrWindowStep */
+	GPtrArray *unread;   /* char *: paths of entries, and of folders' names, that could not be
+				read */
 	GVariant *after; /* the plan behind this window, where a checkpoint is wanted; or NULL */
 } WdrWindow;
 

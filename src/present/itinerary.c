@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "present/catchup.h"
 #include "present/diff.h"
+#include "present/trouble.h"
 
 #include <string.h>
 
@@ -172,25 +173,39 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 			it->source.medium);
 }
 
-void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
+static void show_carried(const WdrOut *out, const WdrMoveResult *r)
 {
 	g_autofree char *bytes = wdr_format_size(r->bytes);
 	g_autofree char *before = wdr_format_size(r->bytes_before);
+	uint64_t now = r->bytes - r->bytes_before;
 
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  carried     %" G_GUINT64_FORMAT " entries, %s",
+		r->entries, bytes);
+	if (r->bytes_before)
+		wdr_out_text(out, WDR_STYLE_PLAIN, ", %s of it before the interruption",
+			now ? before : "all");
+	if (now)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%s in %.1f s (%.0f MB/s)",
+			r->bytes_before ? ", the rest" : "", r->carry_s, rate(now, r->carry_s));
+	wdr_out_text(out, WDR_STYLE_PLAIN, "\n");
+	if (r->verify_bytes)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
+			r->verify_s, rate(r->verify_bytes, r->verify_s));
+}
+
+void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
+{
 	wdr_out_text(out, WDR_STYLE_GOOD,
 		"\ndone: everything was read back from %s and is as it was carried\n",
 		it->target.name);
-	wdr_out_text(out, WDR_STYLE_PLAIN,
-		"  carried     %" G_GUINT64_FORMAT " entries, %s in %.1f s (%.0f MB/s)\n",
-		r->entries, bytes, r->carry_s, rate(r->bytes - r->bytes_before, r->carry_s));
-	if (r->bytes_before)
-		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"              %s of it had been carried before the interruption\n",
-			before);
-	if (r->verify_s > 0)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
-			r->verify_s, rate(r->verify_bytes, r->verify_s));
+	show_carried(out, r);
 	wdr_present_caught_up(out, &r->caught_up);
+	if (r->missing->len) {
+		wdr_out_text(out, WDR_STYLE_BAD,
+			"  damaged     %u file%s could not be read whole; zeros stand where nothing was read\n",
+			r->missing->len, r->missing->len == 1 ? " or folder" : "s or folders");
+		wdr_present_missing(out, r->missing);
+	}
 	if (r->has_changed_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  source      the boot files of %s were changed; to put them back:\n"
@@ -207,12 +222,14 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:I, s:I, s:I, s:f, s:f, s:o, s:s, s:o}",
-		"format", "wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries,
-		"bytes", (json_int_t)r->bytes, "bytes_before", (json_int_t)r->bytes_before,
-		"carry_seconds", r->carry_s, "read_back_seconds", r->verify_s, "caught_up",
-		wdr_present_caught_up_json(&r->caught_up), "state", r->state, "itinerary",
-		json_loads(plan, 0, NULL));
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:s, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:s, s:o}", "format",
+			"wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries,
+			"bytes", (json_int_t)r->bytes, "bytes_before", (json_int_t)r->bytes_before,
+			"carry_seconds", r->carry_s, "read_back_seconds", r->verify_s, "caught_up",
+			wdr_present_caught_up_json(&r->caught_up), "missing",
+			wdr_present_missing_json(r->missing), "state", r->state, "itinerary",
+			json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

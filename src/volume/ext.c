@@ -329,8 +329,9 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 		}
 		uint64_t len = r->is_unwritten ? left : MIN(left, cap);
 		if (!r->is_unwritten &&
-			!wdr_blockdev_read(c->dev, buf, (size_t)len,
-				c->offset + r->physical * c->block_size + c->pos, error))
+			!wdr_damage_read(c->content.damage, wdr_read_device, c->dev, buf,
+				(size_t)len, c->offset + r->physical * c->block_size + c->pos,
+				offset, error))
 			return false;
 		c->pos += len;
 		*ret = (WdrPiece){ offset, len, r->is_unwritten };

@@ -114,6 +114,16 @@ static Chunk *chunk_at(Region *r, uint64_t at, GError **error)
 	return oldest;
 }
 
+/* By itself: the chunk around it has a place that cannot be read. */
+static errcode_t read_alone(Region *r, uint64_t at, uint64_t len, void *to)
+{
+	GError *error = NULL;
+
+	return wdr_blockdev_read(r->dev, to, (size_t)len, r->offset + at, &error)
+		       ? 0
+		       : failed(error, EXT2_ET_SHORT_READ);
+}
+
 static errcode_t region_read(io_channel channel, unsigned long long block, int count, void *data)
 {
 	Region *r = region_of(channel);
@@ -124,10 +134,9 @@ static errcode_t region_read(io_channel channel, unsigned long long block, int c
 	if (block > UINT64_MAX / (unsigned)channel->block_size || !in_region(r, at, len))
 		return EXT2_ET_SHORT_READ;
 	while (len > 0) {
-		GError *error = NULL;
-		Chunk *c = chunk_at(r, at - at % CHUNK_BYTES, &error);
+		Chunk *c = chunk_at(r, at - at % CHUNK_BYTES, NULL);
 		if (!c)
-			return failed(error, EXT2_ET_SHORT_READ);
+			return read_alone(r, at, len, to);
 		size_t lead = (size_t)(at - c->at);
 		size_t part = (size_t)MIN(len, c->len - lead);
 		memcpy(to, c->bytes + lead, part);

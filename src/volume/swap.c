@@ -112,8 +112,15 @@ static bool read_head(WdrContent *content, uint8_t *head, size_t *ret_len, GErro
 	/* A header lies in one piece with what comes before it. */
 	*ret_len = 0;
 	while (*ret_len < WDR_SWAP_HEAD_BYTES) {
-		if (!wdr_content_next(content, buf, WDR_SWAP_HEAD_BYTES - *ret_len, &piece, error))
+		g_autoptr(GError) local = NULL;
+		if (!wdr_content_next(
+			    content, buf, WDR_SWAP_HEAD_BYTES - *ret_len, &piece, &local)) {
+			/* No header can be read: not a swap area. Who reads it will see. */
+			if (wdr_error_is_medium(local))
+				return true;
+			g_propagate_error(error, g_steal_pointer(&local));
 			return false;
+		}
 		if (piece.len == 0 || piece.is_unwritten || piece.offset != *ret_len)
 			return true;
 		memcpy(head + *ret_len, buf, (size_t)piece.len);

@@ -82,17 +82,6 @@ const char *wdr_kind_name(WdrKind kind)
 	return names[kind];
 }
 
-bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
-{
-	return content->ops->next(content, buf, cap, ret, error);
-}
-
-void wdr_content_free(WdrContent *content)
-{
-	if (content)
-		content->ops->free(content);
-}
-
 bool wdr_volume_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {

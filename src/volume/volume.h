@@ -104,6 +104,31 @@ typedef struct {
 	bool is_unwritten; /* allocated, reads as zeros, nothing was put into the buffer */
 } WdrPiece;
 
+typedef struct {
+	uint64_t offset, len;
+} WdrRange;
+
+/* What could not be read of a content. */
+typedef struct {
+	GArray *ranges;    /* WdrRange: bytes of the file, in rising order */
+	unsigned failures; /* since the last request that went well */
+} WdrDamage;
+WdrDamage *wdr_damage_new(void);
+void wdr_damage_free(WdrDamage *d);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrDamage, wdr_damage_free)
+void wdr_damage_add(WdrDamage *d, uint64_t offset, uint64_t len);
+
+typedef bool (*WdrMediumRead)(void *self, void *buf, size_t len, uint64_t at, GError **error);
+/* Reads a range. With a damage, what the medium fails to give is asked for again in smaller
+ * requests; what it never gives becomes zeros, and is added as bytes `offset` on. Without: an
+ * error. */
+bool wdr_damage_read(WdrDamage *damage, WdrMediumRead read, void *self, void *buf, size_t len,
+	uint64_t at, uint64_t offset, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* As WdrMediumRead: of a disk (WdrBlockDev). */
+bool wdr_read_device(void *dev, void *buf, size_t len, uint64_t at, GError **error);
+/* The medium failed: a damaged place, as opposed to a disk that is not there. */
+bool wdr_error_is_medium(const GError *error);
+
 typedef struct WdrContent WdrContent;
 typedef struct {
 	bool (*next)(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error);
@@ -111,6 +136,7 @@ typedef struct {
 } WdrContentOps;
 struct WdrContent { /* back ends embed this first */
 	const WdrContentOps *ops;
+	WdrDamage *damage; /* borrowed; NULL: what cannot be read is an error */
 };
 
 /* The next piece in rising order, at most cap bytes of data. Different contents may be read from

@@ -72,6 +72,26 @@ SupRun bench_run(const char *input, const char *const *arguments)
 	return sup_run(input, argv);
 }
 
+SupRun bench_run_with_faults(const char *faults, const char *const *arguments)
+{
+	setenv("WDR_FAULTS", faults, 1);
+	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
+	SupRun run = bench_run("", arguments);
+	unsetenv("LD_PRELOAD");
+	unsetenv("WDR_FAULTS");
+	return run;
+}
+
+uint64_t bench_root_block(const char *image, const char *file, unsigned index)
+{
+	g_autofree char *request = g_strdup_printf("bmap /%s %u", file, index);
+	g_autofree char *volume = g_strdup_printf("%s?offset=%u", image, (unsigned)ROOT_AT);
+	uint64_t block = g_ascii_strtoull(SUP_TOOL("debugfs", "-R", request, volume), NULL, 10);
+
+	ck_assert_uint_gt(block, 0);
+	return ROOT_AT + block * 4096;
+}
+
 static void become_program(const char *const *arguments)
 {
 	const char *argv[16] = { sup_program(), "--bench", sup_path("bench") };

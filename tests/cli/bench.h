@@ -15,6 +15,13 @@ SupRun bench_run(const char *input, const char *const *arguments);
 #define BENCH_RUN(...) bench_run("", (const char *const[]){ __VA_ARGS__, NULL })
 #define WANDERITAS(...) SUP_RUN(sup_program(), __VA_ARGS__)
 
+/* Runs the program on a failing medium; what `faults` means is told in faults/faults.c. */
+SupRun bench_run_with_faults(const char *faults, const char *const *arguments);
+#define BENCH_WITH_FAULTS(faults, ...)                                                             \
+	bench_run_with_faults(faults, (const char *const[]){ __VA_ARGS__, NULL })
+/* Byte of the image at which block `index` of a file of the root volume lies. */
+uint64_t bench_root_block(const char *image, const char *file, unsigned index);
+
 /* Starts the program and sends it the signal once the logbook of the move to nvme0n1 has this text.
  * The moment lies where it may: the program may have ended before. Its exit code, or 128 + N; what
  * it printed is in sup_path("out"). */

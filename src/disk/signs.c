@@ -1,0 +1,147 @@
+#include "disk/signs.h"
+
+#include "base/cleanup.h"
+#include "base/text.h"
+
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+enum {
+	RECORD_BYTES_MAX = 8192, /* the kernel's own limit */
+	RECORDS_MAX = 200000,
+	SHOWN_MAX = 5, /* the last ones */
+	SUPERSPEED_MBIT = 5000,
+	/* Bits of the answer. */
+	VOLTAGE_IS_LOW = 1 << 0,
+	VOLTAGE_WAS_LOW = 1 << 16,
+};
+
+char *wdr_kernel_trouble(const char *record, const char *disk_name)
+{
+	/* What the block layer and the drivers of disks write when something fails. */
+	static const char *const words[] = { "error", "timeout", "timed out", "reset", "failed",
+		"offline", "disconnect", "abort", "Sense Key" };
+	const char *text = strchr(record, ';');
+	size_t len = strlen(disk_name);
+	/* nvme0n1 belongs to nvme0, mmcblk0 to mmc0, which is what their drivers call them. */
+	g_autofree char *controller = NULL;
+
+	if (g_str_has_prefix(disk_name, "nvme"))
+		controller = g_strndup(disk_name, 4 + strspn(disk_name + 4, "0123456789"));
+	else if (g_str_has_prefix(disk_name, "mmcblk"))
+		controller = g_strdup_printf("mmc%s:", disk_name + strlen("mmcblk"));
+	if (!text)
+		return NULL;
+	text++;
+	const char *name = strstr(text, disk_name);
+	bool is_other = name && g_ascii_isalnum(name[len]) && name[len] != 'p';
+	if ((!name || is_other) && !(controller && strstr(text, controller)))
+		return NULL;
+	for (size_t i = 0; i < G_N_ELEMENTS(words); i++) {
+		if (strstr(text, words[i])) {
+			/* Lines that begin with a blank are for machines. */
+			g_autofree char *line = g_strndup(text, strcspn(text, "\n"));
+			return wdr_escape(line);
+		}
+	}
+	return NULL;
+}
+
+const char *wdr_undervoltage(const char *answer)
+{
+	const char *value = strstr(answer, "throttled=");
+	guint64 bits = value ? g_ascii_strtoull(value + strlen("throttled="), NULL, 16) : 0;
+
+	if (bits & VOLTAGE_IS_LOW)
+		return "the board's firmware says that the voltage is too low now: use a stronger power "
+		       "supply, or a powered hub";
+	return bits & VOLTAGE_WAS_LOW
+		       ? "the board's firmware says that the voltage was too low since the "
+			 "start: use a stronger power supply, or a powered hub"
+		       : NULL;
+}
+
+static void take_trouble(GPtrArray *lines, const char *record, const char *name)
+{
+	char *line = wdr_kernel_trouble(record, name);
+
+	if (!line)
+		return;
+	if (lines->len == SHOWN_MAX)
+		g_ptr_array_remove_index(lines, 0);
+	g_ptr_array_add(lines, line);
+}
+
+/* Each read of the device gives one record; a bench's stand-in is a plain file of lines. */
+static void read_kernel_log(const WdrWorld *world, const char *name, GPtrArray *lines)
+{
+	g_autofree char *path = wdr_world_path(world, "/dev/kmsg");
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+	g_autofree char *record = g_malloc(RECORD_BYTES_MAX + 1);
+
+	for (unsigned i = 0; fd >= 0 && i < RECORDS_MAX; i++) {
+		ssize_t got = read(fd, record, RECORD_BYTES_MAX);
+		/* EPIPE: records were overwritten while we read. */
+		if (got < 0 && (errno == EPIPE || errno == EINTR))
+			continue;
+		if (got <= 0)
+			return;
+		record[got] = '\0';
+		g_auto(GStrv) each = g_strsplit(record, "\n", -1);
+		for (size_t n = 0; each[n]; n++)
+			take_trouble(lines, each[n], name);
+	}
+}
+
+static void look_at_link(const WdrDisk *disk, GPtrArray *signs)
+{
+	bool is_usb = disk->link && g_str_has_prefix(disk->link, "USB ");
+	guint64 mbit = is_usb ? g_ascii_strtoull(disk->link + strlen("USB "), NULL, 10) : 0;
+
+	if (mbit > 0 && mbit < SUPERSPEED_MBIT)
+		g_ptr_array_add(signs,
+			g_strdup_printf("%s runs at %s: a USB 2 port or cable, or a link that fell "
+					"back; try another port and cable",
+				disk->name, disk->link));
+}
+
+static void look_at_bridge(const WdrWorld *world, const WdrDisk *disk, GPtrArray *signs)
+{
+	g_autofree char *driver = wdr_disk_usb_driver(world, disk);
+
+	if (driver && strcmp(driver, "uas") == 0)
+		g_ptr_array_add(signs,
+			g_strdup_printf("the USB bridge of %s is driven by uas: some bridges fail "
+					"with it under load, and work with usb-storage",
+				disk->name));
+}
+
+static void ask_firmware(const WdrWorld *world, GPtrArray *signs)
+{
+	const char *argv[] = { "vcgencmd", "get_throttled", NULL };
+	g_auto(WdrRun) run = { 0 };
+
+	if (!wdr_world_run(world, argv, NULL, &run, NULL) || run.exit_code != 0)
+		return;
+	const char *voltage = wdr_undervoltage(run.output);
+	if (voltage)
+		g_ptr_array_add(signs, g_strdup(voltage));
+}
+
+GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk)
+{
+	GPtrArray *signs = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GPtrArray) lines = g_ptr_array_new_with_free_func(g_free);
+
+	if (disk->is_image)
+		return signs;
+	ask_firmware(world, signs);
+	look_at_link(disk, signs);
+	look_at_bridge(world, disk, signs);
+	read_kernel_log(world, disk->name, lines);
+	for (guint i = 0; i < lines->len; i++)
+		g_ptr_array_add(signs, g_strdup_printf("kernel: %s", (char *)lines->pdata[i]));
+	return signs;
+}

@@ -1,0 +1,16 @@
+/* What can be seen of why a disk failed: the kernel's words of it, a slow link, the driver of its
+ * bridge, undervoltage. */
+#pragma once
+
+#include "disk/disks.h"
+
+/* One line (char *) a sign, escaped for showing, the likeliest first; empty when nothing is seen.
+ * Reads the kernel's log as /dev/kmsg has it, which may need root, and asks the board's firmware.
+ */
+GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk);
+
+/* A record of /dev/kmsg ("PRIORITY,NUMBER,TIME,FLAGS;TEXT") that tells of trouble with this disk,
+ * as its text; NULL: it does not. The caller's. */
+char *wdr_kernel_trouble(const char *record, const char *disk_name);
+/* What the firmware's answer ("throttled=0x50005") says of the voltage; NULL: nothing wrong. */
+const char *wdr_undervoltage(const char *answer);

@@ -1,0 +1,128 @@
+/* Reading contents from media that fail in places. */
+#include "volume/volume.h"
+
+#include <errno.h>
+#include <string.h>
+
+enum {
+	SMALLEST_BYTES = 4096, /* a sector of any medium */
+	TRIES = 3,
+	FAILURES_MAX = 1024, /* in a row: the medium is gone, not damaged */
+};
+
+bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	return content->ops->next(content, buf, cap, ret, error);
+}
+
+void wdr_content_free(WdrContent *content)
+{
+	if (content)
+		content->ops->free(content);
+}
+
+bool wdr_error_is_medium(const GError *error)
+{
+	static const int codes[] = { EIO, EBADMSG, EILSEQ, ENODATA, EREMOTEIO, ETIMEDOUT, EUCLEAN };
+	int err = wdr_error_get_errno(error);
+
+	for (size_t i = 0; i < G_N_ELEMENTS(codes); i++) {
+		if (err == codes[i])
+			return true;
+	}
+	return false;
+}
+
+WdrDamage *wdr_damage_new(void)
+{
+	WdrDamage *d = g_new0(WdrDamage, 1);
+
+	d->ranges = g_array_new(FALSE, FALSE, sizeof(WdrRange));
+	return d;
+}
+
+void wdr_damage_free(WdrDamage *d)
+{
+	if (!d)
+		return;
+	g_array_unref(d->ranges);
+	g_free(d);
+}
+
+void wdr_damage_add(WdrDamage *d, uint64_t offset, uint64_t len)
+{
+	WdrRange *last =
+		d->ranges->len ? &g_array_index(d->ranges, WdrRange, d->ranges->len - 1) : NULL;
+	WdrRange r = { offset, len };
+
+	if (last && last->offset + last->len == offset)
+		last->len += len;
+	else
+		g_array_append_val(d->ranges, r);
+}
+
+bool wdr_read_device(void *dev, void *buf, size_t len, uint64_t at, GError **error)
+{
+	return wdr_blockdev_read(dev, buf, len, at, error);
+}
+
+typedef struct {
+	WdrMediumRead read;
+	void *self;
+	WdrDamage *damage;
+	uint64_t at;     /* where the reading function has it */
+	uint64_t offset; /* where the content has it */
+} Careful;
+
+/* The smallest part: tried again, then given up. */
+static bool read_smallest(const Careful *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
+{
+	for (unsigned i = 0; i < TRIES; i++) {
+		g_autoptr(GError) local = NULL;
+		if (c->read(c->self, buf, len, c->at + from, &local)) {
+			c->damage->failures = 0;
+			return true;
+		}
+		bool is_over = ++c->damage->failures > FAILURES_MAX;
+		if (!wdr_error_is_medium(local) || is_over) {
+			g_propagate_error(error, g_steal_pointer(&local));
+			return false;
+		}
+	}
+	memset(buf, 0, len);
+	wdr_damage_add(c->damage, c->offset + from, len);
+	return true;
+}
+
+/* Halves down to the smallest part, so that a single bad sector costs few requests. */
+static bool read_halves(const Careful *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
+{
+	g_autoptr(GError) local = NULL;
+
+	if (len <= SMALLEST_BYTES)
+		return read_smallest(c, buf, len, from, error);
+	if (c->read(c->self, buf, len, c->at + from, &local)) {
+		c->damage->failures = 0;
+		return true;
+	}
+	if (!wdr_error_is_medium(local)) {
+		g_propagate_error(error, g_steal_pointer(&local));
+		return false;
+	}
+	/* Cut where the medium's own sectors begin. */
+	uint64_t middle = c->at + from + len / 2;
+	size_t first = (size_t)(middle - middle % SMALLEST_BYTES - (c->at + from));
+	first = first == 0 || first >= len ? len / 2 : first;
+	return read_halves(c, buf, first, from, error) &&
+	       read_halves(c, buf + first, len - first, from + first, error);
+}
+
+bool wdr_damage_read(WdrDamage *damage, WdrMediumRead read, void *self, void *buf, size_t len,
+	uint64_t at, uint64_t offset, GError **error)
+{
+	Careful c = { read, self, damage, at, offset };
+
+	if (!damage)
+		return read(self, buf, len, at, error);
+	return read_halves(&c, buf, len, 0, error);
+}
