@@ -105,11 +105,12 @@ char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned 
 	return mount_of(world, device);
 }
 
-bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+bool wdr_disk_has_mount_option(
+	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *option)
 {
 	g_autofree char *device = device_number(world, disk, partition);
 	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
-	bool is_written = false;
+	bool is_found = false;
 
 	for (size_t i = 0; device && lines[i]; i++) {
 		g_auto(GStrv) words = g_strsplit(lines[i], " ", 4);
@@ -117,10 +118,15 @@ bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned pa
 		if (g_strv_length(words) < 4 || !rest || strcmp(words[2], device) != 0)
 			continue;
 		/* The last field has the options of the file system, whatever the mount's are. */
-		const char *last = strrchr(rest, ' ') + 1;
-		is_written |= g_str_has_prefix(last, "rw");
+		g_auto(GStrv) options = g_strsplit(strrchr(rest, ' ') + 1, ",", -1);
+		is_found |= g_strv_contains((const char *const *)options, option);
 	}
-	return is_written;
+	return is_found;
+}
+
+bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	return wdr_disk_has_mount_option(world, disk, partition, "rw");
 }
 
 bool wdr_disk_is_seen_at(

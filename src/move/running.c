@@ -24,6 +24,19 @@ static char *folder_of(const WdrWorld *world, const char *point)
 	return g_canonicalize_filename(path, NULL);
 }
 
+/* Reading the disk itself is only faster: where it cannot be, the tree is read through the kernel.
+ */
+static void use_disk(
+	const WdrWorld *world, const WdrDisk *disk, const WdrSystemPart *p, WdrVolume *tree)
+{
+	WdrBlockDev *dev = NULL;
+
+	if (wdr_disk_has_mount_option(world, disk, p->partition->number, "data=journal") ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &dev, NULL))
+		return;
+	(void)wdr_tree_use_disk(tree, dev, p->partition->start, p->partition->size);
+}
+
 static bool use_tree(const WdrWorld *world, const WdrDisk *disk, WdrSystemPart *p, GError **error)
 {
 	g_autofree char *folder = folder_of(world, p->mounted_at);
@@ -42,6 +55,8 @@ static bool use_tree(const WdrWorld *world, const WdrDisk *disk, WdrSystemPart *
 		return false;
 	} else if (!wdr_tree_volume_open_mount(folder, &tree, error)) {
 		return false;
+	} else {
+		use_disk(world, disk, p, tree);
 	}
 	wdr_system_use_tree(p, tree);
 	return true;

@@ -1,4 +1,4 @@
-#include "volume/tree.h"
+#include "volume/tree_priv.h"
 
 #include "base/cleanup.h"
 #include "base/io.h"
@@ -15,21 +15,7 @@
 #include <sys/sysmacros.h>
 #include <sys/xattr.h>
 
-typedef struct {
-	WdrVolume volume;
-	int root;  /* folder handle */
-	int mount; /* keeps a detached mount in being; -1: none */
-	dev_t device;
-	GHashTable *hidden; /* paths of folders that are seen as empty */
-} Tree;
-
-typedef struct {
-	WdrContent content;
-	Tree *tree; /* borrowed */
-	char *path;
-	uint64_t size, pos;
-	int fd; /* opened at the first piece, by the thread that reads */
-} TreeContent;
+typedef WdrTree Tree;
 
 enum { XATTR_MAX_BYTES = 65536 };
 
@@ -72,7 +58,7 @@ static int open_below(const Tree *t, const char *path, int flags)
 	return open_step(at < 0 ? t->root : at, *path ? path : ".", flags);
 }
 
-static int open_quietly(const Tree *t, const char *path)
+int wdr_tree_open_quietly(const WdrTree *t, const char *path)
 {
 	int fd = open_below(t, path, O_RDONLY | O_NOATIME);
 
@@ -104,7 +90,7 @@ static bool tree_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
 	Tree *t = (Tree *)v;
-	g_auto(WdrFd) fd = open_quietly(t, folder->path);
+	g_auto(WdrFd) fd = wdr_tree_open_quietly(t, folder->path);
 	struct stat st;
 
 	if (fd < 0 || fstat(fd, &st) != 0)
@@ -162,7 +148,7 @@ static bool read_xattrs(const char *proc_path, WdrEntry *ret, GError **error)
 
 static void read_flags(const Tree *t, const char *path, WdrEntry *ret)
 {
-	g_auto(WdrFd) fd = open_quietly(t, path);
+	g_auto(WdrFd) fd = wdr_tree_open_quietly(t, path);
 	struct fsxattr x;
 	int flags = 0;
 
@@ -234,82 +220,6 @@ static bool tree_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 	}
 	*ret = entry;
 	entry = (WdrEntry){ 0 };
-	return true;
-}
-
-/* The next data range at or after pos; false: none. */
-static bool next_data(const TreeContent *c, uint64_t *start, uint64_t *end)
-{
-	off_t data = lseek(c->fd, (off_t)c->pos, SEEK_DATA);
-
-	if (data < 0) {
-		/* ENXIO: only a hole is left. Anything else: no support for holes here. */
-		*start = errno == ENXIO ? c->size : c->pos;
-		*end = c->size;
-		return *start < *end;
-	}
-	off_t hole = lseek(c->fd, data, SEEK_HOLE);
-	*start = (uint64_t)data;
-	*end = hole < 0 ? c->size : MIN((uint64_t)hole, c->size);
-	return *start < *end;
-}
-
-static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
-{
-	TreeContent *c = (TreeContent *)content;
-	uint64_t start = 0;
-	uint64_t end = 0;
-
-	*ret = (WdrPiece){ .offset = c->size };
-	if (c->pos >= c->size) {
-		/* Contents are kept by the thousand until their window is done: not their files. */
-		wdr_fd_clear(&c->fd);
-		return true;
-	}
-	if (c->fd < 0 && (c->fd = open_quietly(c->tree, c->path)) < 0)
-		/* Gone since it was looked at: nothing of it is left to read. */
-		return wdr_errno_is_gone(errno) ||
-		       wdr_error_set_errno(
-			       error, errno, "opening %s/%s", c->tree->volume.name, c->path);
-	if (!next_data(c, &start, &end)) {
-		c->pos = c->size;
-		wdr_fd_clear(&c->fd);
-		return true;
-	}
-	ssize_t got = wdr_pread_some(c->fd, buf, (size_t)MIN(end - start, cap), start);
-	if (got < 0)
-		return wdr_error_set_errno(error, errno,
-			"%s/%s: reading at byte %" G_GUINT64_FORMAT, c->tree->volume.name, c->path,
-			start);
-	/* Nothing where data was a moment ago: it was cut short meanwhile. */
-	c->pos = got > 0 ? start + (uint64_t)got : c->size;
-	if (got > 0)
-		*ret = (WdrPiece){ start, (uint64_t)got, false };
-	return true;
-}
-
-static void tree_content_free(WdrContent *content)
-{
-	TreeContent *c = (TreeContent *)content;
-
-	wdr_fd_clear(&c->fd);
-	g_free(c->path);
-	g_free(c);
-}
-
-static bool tree_open(
-	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
-{
-	static const WdrContentOps ops = { tree_next, tree_content_free };
-	TreeContent *c = g_new0(TreeContent, 1);
-
-	(void)error;
-	c->content.ops = &ops;
-	c->tree = (Tree *)v;
-	c->path = g_strdup(node->path);
-	c->size = entry->size;
-	c->fd = -1;
-	*ret = &c->content;
 	return true;
 }
 
@@ -419,6 +329,7 @@ static void tree_free(WdrVolume *v)
 	Tree *t = (Tree *)v;
 
 	g_hash_table_unref(t->hidden);
+	wdr_sweep_free(t->sweep);
 	close(t->root);
 	if (t->mount >= 0)
 		close(t->mount);
@@ -433,7 +344,8 @@ void wdr_tree_hide(WdrVolume *tree, const char *path)
 /* root and mount are taken over. */
 static WdrVolume *tree_new(const char *folder, int root, int mount, const struct stat *st)
 {
-	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, tree_open, tree_free };
+	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, wdr_tree_content_open,
+		tree_free };
 	Tree *t = g_new0(Tree, 1);
 
 	t->volume.ops = &ops;

@@ -16,6 +16,14 @@ bool wdr_tree_volume_open_mount(
  * told of, it stands for another mount's point. */
 void wdr_tree_hide(WdrVolume *tree, const char *path);
 
+/* Contents may be read from the disk itself, in the order of their places, where they are certain
+ * to be what the kernel would give: `dev` is the disk, read past the page cache, and is taken over;
+ * the mounted ext4 lies at [offset, offset + size) of it. Flushes the file system. False: it cannot
+ * be. */
+bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint64_t size);
+/* Bytes of contents that were read by either way. */
+void wdr_tree_bytes(WdrVolume *tree, uint64_t *ret_from_disk, uint64_t *ret_through_kernel);
+
 /* Puts a file with this content in the place of another, or adds one: written to a temporary name
  * in the same folder, flushed, renamed, and the folder flushed. Owner, mode and modification time
  * come from `like`, xattrs from the file that was there. `tree` is a volume opened by the above. */

@@ -3,7 +3,10 @@
  *
  *   bench fill FOLDER IMAGE INODES    an ext volume from a mounted tree
  *   bench many ENTRIES IMAGE          an ext volume of that many entries, made up
- * prints "SECONDS BYTES ENTRIES PEAK_KIB". */
+ *   bench live POINT IMAGE INODES DISK OFFSET
+ *                                     an ext volume from a mounted ext4, which lies at that byte of
+ * the disk (as root); DISK "-": only through the kernel prints "SECONDS BYTES ENTRIES PEAK_KIB",
+ * and for live " FROM_DISK THROUGH_KERNEL" bytes. */
 #include "move/carry.h"
 #include "move/packing.h"
 #include "volume/ext.h"
@@ -149,33 +152,62 @@ static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCarryCo
 	return is_fine;
 }
 
+/* A mounted ext4, as a move from a running system reads it. */
+static bool open_live(char **argv, WdrVolume **ret, GError **error)
+{
+	WdrBlockDev *dev = NULL;
+	uint64_t offset = g_ascii_strtoull(argv[6], NULL, 10);
+
+	if (!wdr_tree_volume_open_mount(argv[2], ret, error))
+		return false;
+	if (strcmp(argv[5], "-") == 0)
+		return true;
+	return wdr_blockdev_open(argv[5], WDR_OPEN_MEDIUM, &dev, error) &&
+	       (wdr_tree_use_disk(*ret, dev, offset, wdr_blockdev_size(dev) - offset) ||
+		       wdr_error_set(error, WDR_ERROR_IO, "the disk cannot be read itself"));
+}
+
+static void print_usage(double seconds, const WdrCarryCount *count, uint64_t entries)
+{
+	struct rusage usage;
+
+	getrusage(RUSAGE_SELF, &usage);
+	printf("%.3f %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %ld", seconds,
+		wdr_carry_count_bytes(count), entries, usage.ru_maxrss);
+}
+
 int main(int argc, char **argv)
 {
 	g_autoptr(WdrVolume) from = NULL;
 	g_autoptr(WdrCarryCount) count = wdr_carry_count_new();
 	g_autoptr(GError) error = NULL;
-	struct rusage usage;
 	uint64_t entries = 0;
 	int64_t begun = g_get_monotonic_time();
 
 	mallopt(M_ARENA_MAX, 2); /* as main.c does */
 	mallopt(M_MMAP_THRESHOLD, 64 * 1024);
 	bool is_many = argc == 4 && strcmp(argv[1], "many") == 0;
-	if (!is_many && !(argc == 5 && strcmp(argv[1], "fill") == 0))
+	bool is_live = argc == 7 && strcmp(argv[1], "live") == 0;
+	if (!is_many && !is_live && !(argc == 5 && strcmp(argv[1], "fill") == 0))
 		return 2;
 	bool is_fine = true;
 	if (is_many)
 		from = many_new(g_ascii_strtoull(argv[2], NULL, 10));
 	else
-		is_fine = wdr_tree_volume_open(argv[2], &from, &error);
+		is_fine = is_live ? open_live(argv, &from, &error)
+				  : wdr_tree_volume_open(argv[2], &from, &error);
 	uint64_t inodes = g_ascii_strtoull(is_many ? argv[2] : argv[4], NULL, 10) + 1000;
 	if (!is_fine || !fill(from, argv[3], inodes, count, &entries, &error)) {
 		fprintf(stderr, "bench: %s\n", error->message);
 		return 1;
 	}
-	double seconds = (double)(g_get_monotonic_time() - begun) / G_USEC_PER_SEC;
-	getrusage(RUSAGE_SELF, &usage);
-	printf("%.3f %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %ld\n", seconds,
-		wdr_carry_count_bytes(count), entries, usage.ru_maxrss);
+	print_usage((double)(g_get_monotonic_time() - begun) / G_USEC_PER_SEC, count, entries);
+	if (is_live) {
+		uint64_t from_disk = 0;
+		uint64_t through_kernel = 0;
+		wdr_tree_bytes(from, &from_disk, &through_kernel);
+		printf(" %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT, from_disk, through_kernel);
+	}
+	putchar('\n');
 	return 0;
 }

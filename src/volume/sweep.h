@@ -1,0 +1,21 @@
+/* Reading many small contents of a disk in large requests: those that are expected soon and lie
+ * close together are read at once, past the page cache, and kept until they are asked for. All
+ * functions may be called from several threads at a time. */
+#pragma once
+
+#include "disk/blockdev.h"
+
+typedef struct WdrSweep WdrSweep;
+
+/* dev is taken over; it should read from the medium (WDR_OPEN_MEDIUM). */
+WdrSweep *wdr_sweep_new(WdrBlockDev *dev);
+void wdr_sweep_free(WdrSweep *s);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSweep, wdr_sweep_free)
+
+/* A moment: what was read from the disk before it does not count for whoever reads since then. */
+uint64_t wdr_sweep_moment(WdrSweep *s);
+/* These bytes will be asked for; until they are forgotten. */
+void wdr_sweep_expect(WdrSweep *s, uint64_t at, uint64_t len);
+void wdr_sweep_forget(WdrSweep *s, uint64_t at, uint64_t len);
+bool wdr_sweep_read(WdrSweep *s, void *buf, size_t len, uint64_t at, uint64_t since,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
