@@ -21,6 +21,7 @@ bench:
 	@$(CONFIGURE) release -DWDR_TESTS=ON >/dev/null
 	@$(BUILD) release
 	@scripts/bench build/release
+	@scripts/bench-live build/release
 
 lint:
 	@scripts/setup test lint

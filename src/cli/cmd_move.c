@@ -2,6 +2,7 @@
 
 #include "cli/progress.h"
 #include "cli/under_way.h"
+#include "move/into.h"
 #include "present/itinerary.h"
 
 #include <string.h>
@@ -35,38 +36,34 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
 	if ((*argc == 2 || o->resume) &&
-		(p->to || p->from || p->what || p->table || p->leave_free || p->boot_size ||
-			p->leave_behind || p->with || p->name_by || p->keep_addresses ||
-			p->sector_size))
+		(p->to || p->from || p->what || p->table || p->into || p->leave_free ||
+			p->boot_size || p->leave_behind || p->with || p->name_by ||
+			p->keep_addresses || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
 	return true;
 }
 
-static bool is_name_of(const WdrItineraryDisk *target, const char *answer)
-{
-	g_autofree char *base = g_path_get_basename(target->name);
-
-	return strcmp(answer, target->name) == 0 || strcmp(answer, base) == 0;
-}
-
 static bool ask(const WdrItinerary *it, const char *given, GError **error)
 {
 	char answer[4096] = "";
-	g_autofree char *base = g_path_get_basename(it->target.name);
+	g_autofree char *erased = wdr_itinerary_erased(it);
+	g_autofree char *base = g_path_get_basename(erased);
 
 	if (!given) {
-		fprintf(stderr, "\nEverything on %s will be erased. Type its name (%s) to go on: ",
-			it->target.name, base);
+		fprintf(stderr,
+			"\nEverything on %s will be erased. Type its name (%s) to go on: ", erased,
+			base);
 		fflush(stderr);
 		if (!fgets(answer, sizeof(answer), stdin))
 			*answer = '\0';
 		answer[strcspn(answer, "\n")] = '\0';
 		given = answer;
 	}
-	if (is_name_of(&it->target, given))
+	if (strcmp(given, erased) == 0 || strcmp(given, base) == 0)
 		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of the target", given);
+	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of %s", given,
+		it->into ? "the partition to move into" : "the target");
 	wdr_error_hint(error, "nothing was written");
 	return false;
 }

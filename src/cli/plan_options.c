@@ -14,6 +14,7 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 	g_free(o->table);
 	g_free(o->leave_free);
 	g_free(o->boot_size);
+	g_free(o->into);
 	g_free(o->with);
 	g_strfreev(o->leave_behind);
 	g_free(o->name_by);
@@ -31,6 +32,9 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 		{ "what", 0, 0, G_OPTION_ARG_STRING, &o->what,
 			"What is moved: everything, or root alone (boot stays on the source)",
 			"everything|root" },
+		{ "into", 0, 0, G_OPTION_ARG_FILENAME, &o->into,
+			"With --what root: the partition of the target to move into; all else on it stays",
+			"PARTITION" },
 		{ "table", 0, 0, G_OPTION_ARG_STRING, &o->table,
 			"Kind of the new partition table: same, mbr or gpt", "KIND" },
 		{ "leave-free", 0, 0, G_OPTION_ARG_STRING, &o->leave_free,
@@ -94,6 +98,7 @@ static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **erro
 {
 	*ret = (WdrDraftOptions){ .leave_free = o->leave_free,
 		.boot_size = o->boot_size,
+		.into = o->into,
 		.leave_behind = o->leave_behind,
 		.keep_addresses = o->keep_addresses != 0 };
 	if (!parse_table(o->table, &ret->table, error))

@@ -31,6 +31,8 @@ typedef struct {
 	 * same tree, whatever it lies on. */
 	bool (*record)(void *data, const WdrCarried *carried, GError **error);
 	void *data;
+	bool glances; /* for a plan alone: entries are glanced at where that will do, contents not
+			 opened */
 	bool renews_swap; /* swap files come as fresh ones: for what is carried, not for reading
 			     back */
 	/* Whether the carrying goes on without what the medium fails to give of this path; called

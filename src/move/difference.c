@@ -1,6 +1,7 @@
 #include "move/difference.h"
 
 #include "move/window.h"
+#include "volume/swap.h"
 
 #include <string.h>
 
@@ -88,15 +89,18 @@ static const WdrMissing *missing_of(const Search *s, const char *path)
 	return s->d->missing ? wdr_missing_find(s->d->missing, s->d->partition, path) : NULL;
 }
 
-/* What cannot be read counts as zeros, as it did when it was carried. */
+/* What cannot be read counts as zeros, as it did when it was carried; of what is gone nothing is
+ * left. */
 static bool hash_content(Search *s, WdrJob *job, WdrHash *ret, GError **error)
 {
 	g_autoptr(WdrDamage) damage = wdr_damage_new();
+	g_autoptr(WdrContent) content = NULL;
+	WdrNode node = { job->id, job->path };
 
-	job->content->damage = damage;
-	bool is_fine = wdr_content_hash(job->content, job->entry.size, s->hasher, ret, error);
-	job->content->damage = NULL;
-	return is_fine;
+	if (!wdr_swap_open_content(s->d->source, &node, &job->entry, &content, error))
+		return false;
+	content->damage = damage;
+	return wdr_content_hash(content, job->entry.size, s->hasher, ret, error);
 }
 
 static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked *was,
@@ -104,7 +108,7 @@ static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked 
 {
 	WdrHash hash = wdr_hash("", 0);
 
-	if (job->content && !hash_content(s, job, &hash, error))
+	if (job->entry.size > 0 && !hash_content(s, job, &hash, error))
 		return false;
 	if (!wdr_hash_equal(hash, *made_from))
 		add(s, WDR_DIFF_EDITED, was, now);
@@ -127,7 +131,7 @@ static bool compare_file(
 		return true;
 	bool is_other = was->size != now->size ||
 			(was->id == now->id && !wdr_time_equal(was->mtime, now->mtime));
-	if (!is_other && job->content) {
+	if (!is_other && job->entry.size > 0) {
 		if (!hash_content(s, job, &now->content, error))
 			return false;
 		is_other = !wdr_hash_equal(now->content, was->content);
@@ -177,20 +181,59 @@ static bool pass_removed(Search *s, const char *path, const WdrPacked **ret, GEr
 	}
 }
 
-static bool look_at(Search *s, WdrJob *job, GError **error)
+/* All that changes an entry changes its change time too. */
+static bool is_untouched(const Search *s, const WdrPacked *was, const WdrJob *job)
+{
+	const WdrEntry *now = &job->entry;
+	bool is_link = job->link_to != NULL;
+
+	if (is_doubtful(s, now->ctime) || was->is_link != is_link || was->id != job->id ||
+		!wdr_time_equal(was->ctime, now->ctime) || !wdr_time_equal(was->mtime, now->mtime))
+		return false;
+	return is_link ? g_strcmp0(was->link, job->link_to) == 0 &&
+				 !g_hash_table_contains(s->remade, was->link)
+		       : was->kind == now->kind && was->size == now->size;
+}
+
+/* All that is known of it. */
+static bool look_closely(Search *s, WdrJob *job, WdrPacked *ret, GError **error)
 {
 	WdrCarried carried = { job->path, &job->entry, job->link_to, { 0, 0 }, job->id };
+	WdrNode node = { job->id, job->path };
+	g_autoptr(GError) local = NULL;
+	g_auto(WdrEntry) entry = { 0 };
+
+	if (wdr_volume_stat(s->d->source, &node, &entry, &local)) {
+		/* What the names of its content told is older than this look. */
+		if (entry.kind == job->entry.kind) {
+			entry.links = job->entry.links;
+			wdr_entry_clear(&job->entry);
+			job->entry = entry;
+			entry = (WdrEntry){ 0 };
+		}
+	} else if (!wdr_volume_is_gone(s->d->source, local)) {
+		g_propagate_error(error, g_steal_pointer(&local));
+		return false;
+	}
+	wdr_packed_describe(s->hasher, &carried, ret);
+	return true;
+}
+
+static bool look_at(Search *s, WdrJob *job, GError **error)
+{
 	g_auto(WdrPacked) now = { 0 };
 	const WdrPacked *was = NULL;
 
-	wdr_packed_describe(s->hasher, &carried, &now);
 	if (!pass_removed(s, job->path, &was, error))
 		return false;
-	const WdrMissing *missing = missing_of(s, job->path);
+	bool is_known = was && strcmp(was->path, job->path) == 0;
+	const WdrMissing *missing = is_known ? missing_of(s, job->path) : NULL;
 	/* It could not be looked at then: there is nothing to compare with. */
-	if (was && missing && !missing->ranges && strcmp(was->path, job->path) == 0)
+	if (is_known && ((missing && !missing->ranges) || is_untouched(s, was, job)))
 		return true;
-	if (was && strcmp(was->path, job->path) == 0)
+	if (!look_closely(s, job, &now, error))
+		return false;
+	if (is_known)
 		return compare(s, was, &now, job, error);
 	if (was)
 		wdr_packing_back(s->list);
@@ -248,7 +291,7 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 	Search s = { d, list, hasher, diffs, removed, remade };
 	WdrCarry carry = { .source = d->source,
 		.leave = d->leave,
-		.renews_swap = true,
+		.glances = true,
 		.may_miss = may_miss,
 		.miss_data = &s };
 	WdrPlan *plan = wdr_plan_new(&carry, wdr_world_now(d->world));

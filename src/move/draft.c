@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "move/addresses.h"
 #include "move/edits.h"
+#include "move/into.h"
 #include "move/layout.h"
 #include "move/measure.h"
 #include "move/running.h"
@@ -252,17 +253,17 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 			g_strdup(
 				"both disks will carry the same addresses: never start a board with both of "
 				"them in"));
-	if (it->table == WDR_TABLE_GPT && it->source.table != WDR_TABLE_GPT)
+	if (it->table == WDR_TABLE_GPT && !it->into && it->source.table != WDR_TABLE_GPT)
 		g_ptr_array_add(it->notes,
 			g_strdup(
 				"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)"));
-	if (it->target.table != WDR_TABLE_NONE)
+	if (it->target.table != WDR_TABLE_NONE && !it->into)
 		g_ptr_array_add(it->notes,
 			g_strdup_printf(
 				"the target is not empty: it has a partition table (%s %s), which will be "
 				"erased with all that is on the disk",
 				wdr_table_kind_name(it->target.table), it->target.table_id));
-	if (it->table == WDR_TABLE_MBR &&
+	if (it->table == WDR_TABLE_MBR && !it->into &&
 		it->target.size > wdr_table_usable_end(
 					  WDR_TABLE_MBR, it->target.size, it->target.sector_size))
 		g_ptr_array_add(it->notes,
@@ -292,18 +293,6 @@ static void note_running(const WdrWorld *world, WdrItinerary *it)
 
 /* ---- all of it ---- */
 
-static bool open_target(
-	const WdrDisk *disk, uint32_t sector_size, WdrItineraryDisk *ret, GError **error)
-{
-	g_autoptr(WdrBlockDev) dev = NULL;
-
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
-		return false;
-	if (disk->is_image && sector_size)
-		wdr_blockdev_set_sector_size(dev, sector_size);
-	return wdr_itinerary_disk_describe(disk, dev, ret, error);
-}
-
 static bool read_room(
 	const WdrItinerary *it, const WdrDraftOptions *options, WdrLayoutRoom *ret, GError **error)
 {
@@ -316,11 +305,62 @@ static bool read_room(
 		       wdr_parse_size(options->boot_size, 0, &ret->boot_size, error));
 }
 
-static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *source,
-	const WdrDraftOptions *options, const char *scratch, GError **error)
+static bool open_target(const WdrDisk *disk, uint32_t sector_size, WdrItineraryDisk *ret,
+	WdrBlockDev **ret_dev, GError **error)
 {
-	const Fitting f = { world, source, scratch };
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
+		return false;
+	if (disk->is_image && sector_size)
+		wdr_blockdev_set_sector_size(dev, sector_size);
+	if (!wdr_itinerary_disk_describe(disk, dev, ret, error))
+		return false;
+	*ret_dev = g_steal_pointer(&dev);
+	return true;
+}
+
+static void note_into(WdrItinerary *it, WdrBlockDev *target)
+{
+	const WdrItineraryPart *p = it->parts->pdata[0];
+	g_auto(WdrProbe) holds = { 0 };
+	g_autofree char *size = wdr_format_size(p->to.size);
+	g_autofree char *name = wdr_itinerary_erased(it);
+
+	if (!wdr_probe_read(target, p->to.start, p->to.size, &holds, NULL))
+		holds.type = NULL;
+	g_autofree char *label = holds.label ? wdr_escape(holds.label) : NULL;
+	g_ptr_array_add(it->notes,
+		g_strdup_printf("only %s (%s, %s%s%s) will be erased; the partition table and all "
+				"other partitions of %s stay as they are",
+			name, size, holds.type ? holds.type : "nothing that is known",
+			label ? ", label " : "", label ? label : "", it->target.name));
+}
+
+/* Where everything goes: a new table, or a partition of the old one. */
+static bool choose_places(WdrItinerary *it, const WdrSource *source, WdrBlockDev *target,
+	const WdrDraftOptions *options, GError **error)
+{
+	g_autoptr(WdrPartTable) table = NULL;
 	WdrLayoutRoom room = { 0 };
+
+	if (!options->into)
+		return choose_table(it, options, error) && read_room(it, options, &room, error) &&
+		       wdr_layout_place(it, &room, error) &&
+		       wdr_addresses_choose(it, source->system->table->id, options, error);
+	it->table = it->target.table;
+	if (!wdr_parttable_read(target, &table, error) ||
+		!wdr_addresses_choose(it, source->system->table->id, options, error) ||
+		!wdr_into_choose(it, table, options, options->into, error))
+		return false;
+	note_into(it, target);
+	return true;
+}
+
+static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
+	const WdrDraftOptions *options, GError **error)
+{
+	const WdrSource *source = f->source;
 
 	g_ptr_array_unref(it->left);
 	it->left = wdr_left_new(options->leave_behind);
@@ -329,15 +369,13 @@ static bool draw(const WdrWorld *world, WdrItinerary *it, const WdrSource *sourc
 		if (it->what == WDR_MOVE_EVERYTHING || p == source->system->root)
 			add_part(it, p);
 	}
-	if (!choose_table(it, options, error) || !read_room(it, options, &room, error) ||
-		!wdr_layout_place(it, &room, error) ||
-		!wdr_addresses_choose(it, source->system->table->id, options, error) ||
-		!fit_all(&f, it, error) || !wdr_edits_make(it, source->system, options, error) ||
-		!check_left(&f, it, error) || !choose_loader(it, source, options, error))
+	if (!choose_places(it, source, target, options, error) || !fit_all(f, it, error) ||
+		!wdr_edits_make(it, source->system, options, error) || !check_left(f, it, error) ||
+		!choose_loader(it, source, options, error))
 		return false;
 	add_notes(it, options);
 	if (wdr_running_is(source->system))
-		note_running(world, it);
+		note_running(f->world, it);
 	return true;
 }
 
@@ -347,6 +385,7 @@ bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
 	g_autoptr(WdrDisk) target = NULL;
 	g_autoptr(WdrSource) source = NULL;
+	g_autoptr(WdrBlockDev) dev = NULL;
 	WdrDisk *disk = NULL;
 
 	it->made_by = g_strdup(WDR_VERSION);
@@ -361,9 +400,14 @@ bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to
 		return false;
 	}
 	wdr_world_step(world, "looking at the source %s", disk->name);
-	return wdr_source_open(world, disk, scratch, it->notes, &source, error) &&
-	       wdr_itinerary_disk_describe(source->disk, source->system->dev, &it->source, error) &&
-	       open_target(target, options->sector_size, &it->target, error) &&
-	       draw(world, it, source, options, scratch, error) &&
-	       ((*ret = g_steal_pointer(&it)), true);
+	if (!wdr_source_open(world, disk, scratch, it->notes, &source, error) ||
+		!wdr_itinerary_disk_describe(
+			source->disk, source->system->dev, &it->source, error) ||
+		!open_target(target, options->sector_size, &it->target, &dev, error))
+		return false;
+	const Fitting f = { world, source, scratch };
+	if (!draw(&f, it, dev, options, error))
+		return false;
+	*ret = g_steal_pointer(&it);
+	return true;
 }

@@ -264,7 +264,8 @@ static bool edit_of(
 
 static WdrIdentity identity_of(const Editing *e, const WdrItineraryPart *p)
 {
-	return (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel, p->number,
+	return (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel,
+		e->it->into ? e->it->into : p->number,
 		e->it->target.is_image ? NULL : e->it->target.name, NULL };
 }
 

@@ -60,7 +60,7 @@ bool wdr_hold_put_note(WdrMoving *m, GError **error)
 /* The target cannot be taken for a system. */
 static bool hide(WdrMoving *m, GError **error)
 {
-	return wdr_parttable_write(m->target, m->table, false, error) &&
+	return (m->it->into || wdr_parttable_write(m->target, m->table, false, error)) &&
 	       wdr_hold_put_note(m, error);
 }
 
@@ -156,9 +156,10 @@ static bool put_boot_code(WdrMoving *m, GError **error)
 bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
-	       wdr_logbook_step(m->logbook, error, "writing the final partition table") &&
-	       wdr_parttable_write(m->target, m->table, true, error) && put_boot_code(m, error) &&
-	       wdr_blockdev_flush(m->target, error) &&
+	       (m->it->into ||
+		       wdr_logbook_step(m->logbook, error, "writing the final partition table")) &&
+	       (m->it->into || wdr_parttable_write(m->target, m->table, true, error)) &&
+	       put_boot_code(m, error) && wdr_blockdev_flush(m->target, error) &&
 	       wdr_logbook_mark(m->logbook, WDR_MARK_RELEASED, error) &&
 	       /* Where it cannot, it will at the next start. */
 	       (wdr_blockdev_reread_table(m->target), true);

@@ -63,6 +63,8 @@ typedef struct {
 	WdrItineraryDisk source, target;
 	WdrTableKind table; /* the new one */
 	char *table_id;
+	unsigned into; /* the partition of the target that root moves into, all else stays; 0: none
+			*/
 	GPtrArray *parts;     /* WdrItineraryPart, by start */
 	GPtrArray *edits;     /* WdrEdit */
 	GPtrArray *diffs;     /* char *, one an edit, for reading */
@@ -89,6 +91,7 @@ typedef struct {
 	WdrWhat what;
 	WdrTableKind table;        /* NONE: as on the source */
 	const char *leave_free;    /* a size or a percentage; NULL: nothing */
+	const char *into;          /* a partition of the target; NULL: the whole disk */
 	const char *boot_size;     /* of the boot partition; NULL: as on the source */
 	char *const *leave_behind; /* patterns, see move/leave.h; NULL: none */
 	bool has_name_by;

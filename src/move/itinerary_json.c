@@ -110,14 +110,14 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 		json_array_append_new(
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o, s:o}",
-			"format", FORMAT_NAME, "what", wdr_what_name(it->what), "made_by",
-			it->made_by, "made_at", (json_int_t)it->made_at, "source",
-			disk_to_json(&it->source), "target", disk_to_json(&it->target), "table",
-			wdr_table_kind_name(it->table), "table_id", it->table_id, "partitions",
-			parts, "edits", edits, "loader_area", loader_to_json(&it->loader),
-			"left_behind", left_to_json(it->left), "notes", texts_to_json(it->notes));
+	g_autoptr(json_t) root = json_pack(
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:i, s:o, s:o, s:o, s:o, s:o}", "format",
+		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
+		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
+		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
+		it->table_id, "into", (int)it->into, "partitions", parts, "edits", edits,
+		"loader_area", loader_to_json(&it->loader), "left_behind", left_to_json(it->left),
+		"notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -451,6 +451,7 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 	const char *made_by = NULL, *table = NULL, *table_id = NULL, *what = NULL;
 	json_t *source = NULL, *target = NULL;
 	json_int_t made_at = 0;
+	int into = 0;
 	json_error_t e;
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
 	g_autoptr(json_t) root = json_loadb(json_text, len, JSON_REJECT_DUPLICATES, &e);
@@ -461,10 +462,13 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 			e.text);
 	if (!check_format(root, error))
 		return false;
-	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s}", "what", &what,
+	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:i}", "what", &what,
 		    "made_by", &made_by, "made_at", &made_at, "source", &source, "target", &target,
-		    "table", &table, "table_id", &table_id) != 0)
+		    "table", &table, "table_id", &table_id, "into", &into) != 0)
 		return unpack_failed(error, "the outermost object", &e);
+	if (into < 0 || into > PARTS_MAX)
+		return bad(error, "the partition that it moves into");
+	it->into = (unsigned)into;
 	it->made_by = g_strdup(made_by);
 	it->made_at = made_at;
 	it->table_id = g_strdup(table_id);
@@ -477,6 +481,8 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 		!loader_from_json(it, json_object_get(root, "loader_area"), error) ||
 		!lists_from_json(it, root, error) || !check_whole(it, error))
 		return false;
+	if (it->into && (it->what != WDR_MOVE_ROOT || it->parts->len != 1))
+		return bad(error, "a partition to move into, but not a root alone");
 	*ret = g_steal_pointer(&it);
 	return true;
 }

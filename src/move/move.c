@@ -2,6 +2,7 @@
 
 #include "base/io.h"
 #include "move/change.h"
+#include "move/into.h"
 #include "move/packing.h"
 #include "move/running.h"
 
@@ -61,11 +62,15 @@ static bool wipe(WdrMoving *m, uint64_t start, uint64_t size, GError **error)
 
 static bool clear_target(WdrMoving *m, GError **error)
 {
-	if (!wdr_logbook_step(m->logbook, error, "clearing %s and writing an empty partition table",
-		    m->it->target.name))
+	g_autofree char *erased = wdr_itinerary_erased(m->it);
+
+	if (!wdr_logbook_step(m->logbook, error,
+		    m->it->into ? "clearing %s"
+				: "clearing %s and writing an empty partition table",
+		    erased))
 		return false;
 	*m->has_begun = true;
-	if (!wipe(m, 0, wdr_blockdev_size(m->target), error))
+	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
@@ -73,7 +78,7 @@ static bool clear_target(WdrMoving *m, GError **error)
 			return false;
 	}
 	return wdr_hold_put_note(m, error) &&
-	       wdr_parttable_write(m->target, m->table, false, error) &&
+	       (m->it->into || wdr_parttable_write(m->target, m->table, false, error)) &&
 	       wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
 }
 

@@ -169,6 +169,8 @@ static void leave_folder(WdrPlan *p)
 		return;
 	pending_free(p->folder.at);
 	g_string_chunk_free(p->folder.names);
+	for (guint i = 0; i < p->folder.found->len; i++)
+		g_free(g_array_index(p->folder.found, WdrFound, i).glance);
 	g_array_unref(p->folder.found);
 	g_array_unref(p->folder.serials);
 	memset(&p->folder, 0, sizeof(p->folder));
@@ -197,12 +199,16 @@ static bool collect(void *data, const WdrName *name, GError **error)
 
 	if (is_left_behind(p, name))
 		return wdr_stop_check(error);
-	WdrFound found = { g_string_chunk_insert(p->folder.names, name->name), name->id,
-		name->links, name->kind, NULL };
+	WdrFound found = { .name = g_string_chunk_insert(p->folder.names, name->name),
+		.id = name->id,
+		.links = name->links,
+		.kind = name->kind };
 
 	if (name->fat_name)
 		found.fat_name = (const uint8_t *)g_string_chunk_insert_len(
 			p->folder.names, (const char *)name->fat_name, WDR_FAT_NAME_BYTES);
+	if (p->carry->glances && name->glance)
+		found.glance = g_memdup2(name->glance, sizeof(*name->glance));
 	g_array_append_val(p->folder.found, found);
 	return wdr_stop_check(error);
 }
@@ -210,6 +216,12 @@ static bool collect(void *data, const WdrName *name, GError **error)
 static int by_name(const void *a, const void *b)
 {
 	return strcmp(((const WdrFound *)a)->name, ((const WdrFound *)b)->name);
+}
+
+static void remove_found(const WdrPlan *p, guint i)
+{
+	g_free(g_array_index(p->folder.found, WdrFound, i).glance);
+	g_array_remove_index(p->folder.found, i);
 }
 
 /* A damaged folder can name the same thing twice; which of the two would be carried is chance. One
@@ -224,7 +236,7 @@ static bool check_names(const WdrPlan *p, GError **error)
 				"%s: the name %s/%s is there twice", wdr_volume_name(p->source),
 				p->folder.at->path, f->name);
 		if (is_twice)
-			g_array_remove_index(p->folder.found, i);
+			remove_found(p, i);
 		else
 			i++;
 	}
@@ -338,6 +350,10 @@ static bool look_at(WdrPlan *p, WdrWindow *w, const WdrFound *f, WdrJob *job, GE
 	WdrNode node = { f->id, job->path };
 	g_autoptr(GError) local = NULL;
 
+	if (f->glance) {
+		job->entry = *f->glance;
+		return true;
+	}
 	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) &&
 		!wdr_volume_is_gone(p->source, local) && !goes_on(p, w, job->path, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
@@ -366,7 +382,7 @@ static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const WdrFound *f, 
 		return false;
 	if (f->kind != WDR_KIND_FOLDER && f->links > 1)
 		count_link(p, f->id, job->path, &job->link_to);
-	if (job->entry.kind != WDR_KIND_FILE || job->link_to)
+	if (job->entry.kind != WDR_KIND_FILE || job->link_to || p->carry->glances)
 		return true;
 	g_autoptr(GError) local = NULL;
 	if (!open_content(p, f->id, job, &local) && !goes_on(p, w, job->path, local)) {

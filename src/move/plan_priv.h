@@ -21,6 +21,7 @@ typedef struct {
 	uint64_t id, links;
 	WdrKind kind;
 	const uint8_t *fat_name;
+	WdrEntry *glance; /* NULL: to be looked at */
 } WdrFound;
 
 struct WdrPlan {

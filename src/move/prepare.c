@@ -2,6 +2,7 @@
 #include "move/moving.h"
 
 #include "base/cleanup.h"
+#include "move/into.h"
 #include "move/running.h"
 
 #include <errno.h>
@@ -223,6 +224,7 @@ bool wdr_moving_open_source(WdrMoving *m, bool with_edits, GError **error)
 static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrPartTable) now = NULL;
 	const char *text = m->it->target.is_image ? m->it->target.path : m->it->target.name;
 
 	if (!wdr_disk_find(m->world, text, &disk, error) ||
@@ -235,6 +237,9 @@ static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **e
 		wdr_blockdev_set_sector_size(m->medium, m->it->target.sector_size);
 	}
 	m->table = wdr_itinerary_table(m->it);
+	if (m->it->into &&
+		(!wdr_parttable_read(m->target, &now, error) || !wdr_into_check(m->it, now, error)))
+		return false;
 	return wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
 }
 

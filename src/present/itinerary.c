@@ -25,6 +25,9 @@ static void show_ends(const WdrOut *out, const WdrItinerary *it)
 
 	wdr_out_text(out, WDR_STYLE_PLAIN, "from  %s\n", from);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n", to);
+	if (it->into)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"into  its partition %u; all else on it stays as it is\n", it->into);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "what  %s\n\n",
 		it->what == WDR_MOVE_ROOT ? "root alone; boot stays on the source" : "everything");
 }

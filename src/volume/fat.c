@@ -242,9 +242,11 @@ typedef struct {
 static bool list_found(void *data, const WdrFatFound *found, GError **error)
 {
 	const Listing *l = data;
-	WdrName name = { found->name, g_array_index(l->places, uint64_t, found->index),
-		found->attributes & FAT_ATTR_FOLDER ? WDR_KIND_FOLDER : WDR_KIND_FILE, 1,
-		found->fat_name };
+	WdrName name = { .name = found->name,
+		.id = g_array_index(l->places, uint64_t, found->index),
+		.kind = found->attributes & FAT_ATTR_FOLDER ? WDR_KIND_FOLDER : WDR_KIND_FILE,
+		.links = 1,
+		.fat_name = found->fat_name };
 
 	return l->each(l->data, &name, error);
 }

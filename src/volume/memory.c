@@ -68,7 +68,7 @@ static bool memory_list(
 	for (guint i = 0; i < item->names->len; i++) {
 		const Name *n = item->names->pdata[i];
 		const WdrEntry *e = &item_at(m, n->id)->entry;
-		WdrName name = { n->name, n->id, e->kind, e->links, NULL };
+		WdrName name = { n->name, n->id, e->kind, e->links, NULL, NULL };
 		if (!each(data, &name, error))
 			return false;
 	}

@@ -66,6 +66,20 @@ int wdr_tree_open_quietly(const WdrTree *t, const char *path)
 	return fd >= 0 || errno != EPERM ? fd : open_below(t, path, O_RDONLY);
 }
 
+static WdrEntry glance(const struct stat *st, WdrKind kind)
+{
+	return (WdrEntry){ .kind = kind,
+		.mode = st->st_mode & 07777,
+		.uid = st->st_uid,
+		.gid = st->st_gid,
+		.links = st->st_nlink,
+		.size = kind == WDR_KIND_FILE || kind == WDR_KIND_SYMLINK ? (uint64_t)st->st_size
+									  : 0,
+		.atime = { st->st_atim.tv_sec, (uint32_t)st->st_atim.tv_nsec },
+		.mtime = { st->st_mtim.tv_sec, (uint32_t)st->st_mtim.tv_nsec },
+		.ctime = { st->st_ctim.tv_sec, (uint32_t)st->st_ctim.tv_nsec } };
+}
+
 static bool list_one(
 	Tree *t, int fd, const struct dirent *d, WdrListFunc each, void *data, GError **error)
 {
@@ -83,6 +97,8 @@ static bool list_one(
 	/* What is mounted here belongs to another volume: an empty folder stands for it. */
 	if (st.st_dev != t->device)
 		return name.kind == WDR_KIND_FOLDER ? each(data, &name, error) : true;
+	WdrEntry seen = glance(&st, name.kind);
+	name.glance = &seen;
 	return each(data, &name, error);
 }
 
@@ -177,7 +193,7 @@ static bool read_target(int fd, WdrEntry *ret, GError **error)
 	return true;
 }
 
-static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
+static bool statx_open(int fd, WdrEntry *ret, GError **error)
 {
 	struct statx st;
 
@@ -198,6 +214,13 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 	ret->rdev_major = st.stx_rdev_major;
 	ret->rdev_minor = st.stx_rdev_minor;
 	ret->place = st.stx_ino;
+	return true;
+}
+
+static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
+{
+	if (!statx_open(fd, ret, error))
+		return false;
 	if (ret->kind == WDR_KIND_SYMLINK && !read_target(fd, ret, error))
 		return false;
 	if (ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_FOLDER)

@@ -93,6 +93,9 @@ typedef struct {
 	WdrKind kind;
 	uint64_t links;          /* of anything but a folder; more than 1: hard links */
 	const uint8_t *fat_name; /* WDR_FAT_NAME_BYTES; NULL: not from a FAT volume */
+	/* What tells whether the entry changed, where listing it gives that: kind, mode, owner,
+	 * size and times. NULL: stat tells. */
+	const WdrEntry *glance;
 } WdrName;
 
 typedef bool (*WdrListFunc)(void *data, const WdrName *name, GError **error);

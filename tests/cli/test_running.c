@@ -169,7 +169,7 @@ END_TEST
 START_TEST(catching_up_is_refused)
 {
 	SupRun none = BENCH_RUN("catchup");
-	bench_expect(&none, 2, "no finished move");
+	bench_expect(&none, 2, "no move to go on with");
 	SupRun two = BENCH_RUN("catchup", "a", "b");
 	bench_expect(&two, 2, "not also 'b'");
 	move();
