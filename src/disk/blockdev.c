@@ -115,6 +115,17 @@ bool wdr_blockdev_zero(WdrBlockDev *dev, uint64_t offset, uint64_t len, GError *
 	return false;
 }
 
+bool wdr_blockdev_discard(WdrBlockDev *dev, uint64_t offset, uint64_t len)
+{
+	return dev->ops->discard && len > 0 && in_bounds(dev, offset, len, NULL) &&
+	       dev->ops->discard(dev->self, offset, len);
+}
+
+bool wdr_blockdev_is_past_cache(const WdrBlockDev *dev)
+{
+	return dev->ops->is_past_cache && dev->ops->is_past_cache(dev->self);
+}
+
 bool wdr_blockdev_settle(WdrBlockDev *dev, uint64_t offset, uint64_t len, GError **error)
 {
 	if (!dev->ops->settle || dev->ops->settle(dev->self, offset, len, error))

@@ -20,14 +20,16 @@ typedef enum {
 } WdrOpenFlags;
 
 /* A back end. Members get in-bounds requests only. `zero` may be NULL (zeros are written then), and
- * so may `settle` and `fd`. */
+ * so may `discard`, `settle`, `fd` and `is_past_cache`. */
 typedef struct {
 	bool (*read)(void *self, void *buf, size_t len, uint64_t offset, GError **error);
 	bool (*write)(void *self, const void *buf, size_t len, uint64_t offset, GError **error);
 	bool (*zero)(void *self, uint64_t offset, uint64_t len, GError **error);
+	bool (*discard)(void *self, uint64_t offset, uint64_t len);
 	bool (*settle)(void *self, uint64_t offset, uint64_t len, GError **error);
 	bool (*flush)(void *self, GError **error);
 	int (*fd)(void *self);
+	bool (*is_past_cache)(void *self);
 	void (*free)(void *self);
 } WdrBlockOps;
 
@@ -56,6 +58,11 @@ bool wdr_blockdev_write(WdrBlockDev *dev, const void *buf, size_t len, uint64_t 
 /* Makes a range read as zeros, by discarding where that is certain to give zeros. */
 bool wdr_blockdev_zero(
 	WdrBlockDev *dev, uint64_t offset, uint64_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Tells the medium that nothing in the range is needed any more, where it can be told; what reads
+ * there afterwards is anything. A wish: false where it was not fulfilled. */
+bool wdr_blockdev_discard(WdrBlockDev *dev, uint64_t offset, uint64_t len);
+/* Large aligned reads are certain to come from the medium. */
+bool wdr_blockdev_is_past_cache(const WdrBlockDev *dev);
 /* Waits until a range that was written is with the medium (a no-op after direct writes). */
 bool wdr_blockdev_settle(
 	WdrBlockDev *dev, uint64_t offset, uint64_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -272,6 +272,26 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 				"uses all of it)"));
 }
 
+/* Cheap USB bridges all have the same serial. */
+static void note_twins(const WdrWorld *world, WdrItinerary *it)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (it->target.is_image || !it->target.serial || !wdr_disks_list(world, &disks, NULL))
+		return;
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		if (strcmp(d->name, it->target.name) != 0 &&
+			g_strcmp0(d->serial, it->target.serial) == 0 &&
+			g_strcmp0(d->model, it->target.model) == 0)
+			g_ptr_array_add(it->notes,
+				g_strdup_printf(
+					"%s has the same model and serial as the target %s: make sure by "
+					"size and contents which is which, or unplug one",
+					d->name, it->target.name));
+	}
+}
+
 static void note_running(const WdrWorld *world, WdrItinerary *it)
 {
 	g_autoptr(GPtrArray) writers = wdr_writers_find(world);
@@ -374,6 +394,7 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 		!choose_loader(it, source, options, error))
 		return false;
 	add_notes(it, options);
+	note_twins(f->world, it);
 	if (wdr_running_is(source->system))
 		note_running(f->world, it);
 	return true;

@@ -60,6 +60,17 @@ static bool wipe(WdrMoving *m, uint64_t start, uint64_t size, GError **error)
 	       wdr_blockdev_zero(m->target, start + size - part, part, error);
 }
 
+/* What is going to be erased is of no use to the medium any more. */
+static void discard(WdrMoving *m)
+{
+	const WdrItineraryPart *only = m->it->parts->pdata[0];
+	uint64_t start = m->it->into ? only->to.start : 0;
+	uint64_t size = m->it->into ? only->to.size : wdr_blockdev_size(m->target);
+
+	if (!wdr_blockdev_discard(m->target, start, size))
+		g_debug("%s cannot discard", m->it->target.name);
+}
+
 static bool clear_target(WdrMoving *m, GError **error)
 {
 	g_autofree char *erased = wdr_itinerary_erased(m->it);
@@ -70,6 +81,7 @@ static bool clear_target(WdrMoving *m, GError **error)
 		    erased))
 		return false;
 	*m->has_begun = true;
+	discard(m);
 	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {

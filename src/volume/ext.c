@@ -545,29 +545,3 @@ ext2_filsys wdr_ext_volume_fs(WdrVolume *v)
 {
 	return ((Ext *)v)->fs;
 }
-
-bool wdr_ext_volume_measure(WdrVolume *v, WdrExtMeasure *ret, GError **error)
-{
-	Ext *x = (Ext *)v;
-	ext2_inode_scan scan = NULL;
-	struct ext2_inode in;
-	ext2_ino_t ino = 0;
-
-	*ret = (WdrExtMeasure){ 0 };
-	errcode_t code = ext2fs_open_inode_scan(x->fs, 0, &scan);
-	while (!code && !(code = ext2fs_get_next_inode(scan, &ino, &in)) && ino != 0) {
-		if (in.i_links_count == 0 || in.i_mode == 0 ||
-			(ino != EXT2_ROOT_INO && ino < EXT2_FIRST_INODE(x->fs->super)) ||
-			ino == x->fs->super->s_orphan_file_inum)
-			continue;
-		uint64_t bytes = (uint64_t)ext2fs_get_stat_i_blocks(x->fs, &in) * 512;
-		ret->entries++;
-		ret->folders += LINUX_S_ISDIR(in.i_mode) ? 1 : 0;
-		ret->data_bytes += bytes;
-		if (LINUX_S_ISREG(in.i_mode))
-			ret->file_bytes += MIN(EXT2_I_SIZE(&in), bytes);
-	}
-	if (scan)
-		ext2fs_close_inode_scan(scan);
-	return code ? wdr_ext_error(error, code, "%s: reading the inodes", v->name) : true;
-}

@@ -27,16 +27,6 @@ bool wdr_ext_volume_open(WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVo
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret);
 
-/* What lies in a volume, counted over its inodes. */
-typedef struct {
-	uint64_t entries; /* inodes in use */
-	uint64_t folders;
-	uint64_t data_bytes; /* allocated, folders and xattr blocks included */
-	uint64_t file_bytes; /* of files: what a copy has to read */
-} WdrExtMeasure;
-bool wdr_ext_volume_measure(
-	WdrVolume *v, WdrExtMeasure *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-
 /* ---- changing ---- */
 
 /* Puts new content into an existing file of a volume that is not mounted: written into free blocks

@@ -45,7 +45,7 @@ bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint6
 	WdrTree *t = (WdrTree *)tree;
 	int64_t now = microseconds(CLOCK_REALTIME);
 
-	if (syncfs(t->root) != 0) {
+	if (!wdr_blockdev_is_past_cache(dev) || syncfs(t->root) != 0) {
 		wdr_blockdev_free(dev);
 		return false;
 	}

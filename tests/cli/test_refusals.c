@@ -215,6 +215,21 @@ START_TEST(an_unfinished_source)
 }
 END_TEST
 
+/* Not refused, but said. */
+START_TEST(two_disks_with_one_serial)
+{
+	g_autofree char *script =
+		g_strdup_printf("cd '%s' && cp -r sys/block/nvme0n1 sys/block/nvme1n1 "
+				"&& truncate -s 2G dev/nvme1n1",
+			bench_path("."));
+	const char *argv[] = { "bash", "-ec", script, NULL };
+
+	sup_tool(argv);
+	SupRun run = BENCH_RUN("draft", "--to", "nvme0n1");
+	bench_expect(&run, 0, "nvme1n1 has the same model and serial as the target nvme0n1");
+}
+END_TEST
+
 Suite *suite_refusals(void)
 {
 	Suite *s = suite_create("cli/refusals");
@@ -237,6 +252,7 @@ Suite *suite_refusals(void)
 	tcase_add_loop_test(t, files_that_are_no_itineraries, 0, (int)G_N_ELEMENTS(texts));
 	tcase_add_test(t, no_target_file);
 	tcase_add_test(t, an_unfinished_source);
+	tcase_add_test(t, two_disks_with_one_serial);
 	suite_add_tcase(s, t);
 	return s;
 }

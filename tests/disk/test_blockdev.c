@@ -228,6 +228,29 @@ START_TEST(a_stream_tells_of_failures)
 }
 END_TEST
 
+START_TEST(discarded_room_is_given_back)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autofree uint8_t *data = g_malloc(1024 * 1024);
+	struct stat st;
+
+	memset(data, 'x', 1024 * 1024);
+	sup_make_image(sup_path("disk"), 4 * 1024 * 1024);
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
+	sup_ok(wdr_blockdev_write(dev, data, 1024 * 1024, 1024 * 1024, &error));
+	sup_ok(wdr_blockdev_flush(dev, &error));
+	if (wdr_blockdev_discard(dev, 0, 4 * 1024 * 1024)) {
+		sup_ok(wdr_blockdev_flush(dev, &error));
+		ck_assert_int_eq(stat(sup_path("disk"), &st), 0);
+		ck_assert_int_lt(st.st_blocks, 8);
+	}
+	ck_assert(!wdr_blockdev_discard(dev, 0, 4 * 1024 * 1024 + 1));
+	ck_assert(!wdr_blockdev_is_past_cache(dev));
+	g_autoptr(WdrBlockDev) memory = wdr_blockdev_new_memory("memory", 4096);
+	ck_assert(!wdr_blockdev_discard(memory, 0, 4096));
+}
+END_TEST
+
 Suite *suite_blockdev(void)
 {
 	Suite *s = suite_create("disk/blockdev");
@@ -244,6 +267,7 @@ Suite *suite_blockdev(void)
 	tcase_add_test(t, odd_things_are_no_disks);
 	tcase_add_test(t, held_head_reaches_the_disk_last);
 	tcase_add_test(t, a_stream_tells_of_failures);
+	tcase_add_test(t, discarded_room_is_given_back);
 	suite_add_tcase(s, t);
 	return s;
 }

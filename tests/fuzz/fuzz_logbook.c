@@ -1,5 +1,6 @@
-/* Any bytes as a logbook: refused, or changes that say what they are about. */
-#include "move/logbook.h"
+/* Any bytes as a logbook: refused, or changes that say what they are about, and how far a move
+ * came. */
+#include "move/logged.h"
 #include "move/renew.h"
 
 #include <string.h>
@@ -10,7 +11,14 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
 	g_autofree char *text = g_strndup((const char *)data, size);
 	g_autoptr(GPtrArray) changes = NULL;
+	g_auto(WdrLogged) logged = { 0 };
 
+	if (wdr_logged_parse("logbook", text, &logged, NULL)) {
+		for (guint i = 0; i < logged.missing->len; i++) {
+			const WdrMissing *m = logged.missing->pdata[i];
+			g_assert(m->partition > 0 && (!m->ranges || m->ranges->len > 0));
+		}
+	}
 	if (!wdr_logbook_parse("logbook", text, &changes, NULL))
 		return 0;
 	for (guint i = 0; i < changes->len; i++) {
