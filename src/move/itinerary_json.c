@@ -111,13 +111,13 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:i, s:o, s:o, s:o, s:o, s:o}", "format",
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o*, s:o, s:o, s:o, s:o, s:o}", "format",
 		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
 		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
 		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
-		it->table_id, "into", (int)it->into, "partitions", parts, "edits", edits,
-		"loader_area", loader_to_json(&it->loader), "left_behind", left_to_json(it->left),
-		"notes", texts_to_json(it->notes));
+		it->table_id, "into", it->into ? json_integer(it->into) : NULL, "partitions", parts,
+		"edits", edits, "loader_area", loader_to_json(&it->loader), "left_behind",
+		left_to_json(it->left), "notes", texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -462,7 +462,7 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 			e.text);
 	if (!check_format(root, error))
 		return false;
-	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:i}", "what", &what,
+	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s?i}", "what", &what,
 		    "made_by", &made_by, "made_at", &made_at, "source", &source, "target", &target,
 		    "table", &table, "table_id", &table_id, "into", &into) != 0)
 		return unpack_failed(error, "the outermost object", &e);

@@ -192,6 +192,8 @@ bool wdr_moving_compare(
 		!wdr_moving_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
+	if (!wdr_moving_is_fat(p))
+		wdr_ext_volume_sweep(volume);
 	WdrCarry carry = { .source = volume,
 		.record = wdr_packing_compare,
 		.data = packing,

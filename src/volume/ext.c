@@ -1,5 +1,6 @@
 /* Reading an ext volume. */
 #include "volume/ext_priv.h"
+#include "volume/sweep.h"
 
 #include <e2p/e2p.h>
 #include <string.h>
@@ -9,11 +10,13 @@ typedef struct {
 	WdrBlockDev *dev;
 	uint64_t offset;
 	ext2_filsys fs;
+	WdrSweep *sweep; /* NULL: each content is read by itself */
 } Ext;
 
 typedef struct {
 	WdrContent content;
 	WdrBlockDev *dev;
+	WdrSweep *sweep; /* borrowed; NULL: none */
 	uint64_t offset; /* of the volume */
 	uint32_t block_size;
 	uint64_t size; /* of the file */
@@ -328,7 +331,12 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 			continue;
 		}
 		uint64_t len = r->is_unwritten ? left : MIN(left, cap);
-		if (!r->is_unwritten &&
+		uint64_t at = c->offset + r->physical * c->block_size + c->pos;
+		bool is_swept = c->sweep && !content->damage && len <= WDR_SWEPT_BYTES_MAX;
+		if (!r->is_unwritten && is_swept &&
+			!wdr_sweep_read(c->sweep, buf, (size_t)len, at, 0, error))
+			return false;
+		if (!r->is_unwritten && !is_swept &&
 			!wdr_damage_read(c->content.damage, wdr_read_device, c->dev, buf,
 				(size_t)len, c->offset + r->physical * c->block_size + c->pos,
 				offset, error))
@@ -341,10 +349,22 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 	return true;
 }
 
+/* Of runs that are worth being read together with others. */
+static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, uint64_t))
+{
+	for (guint i = 0; c->sweep && i < c->runs->len; i++) {
+		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, i);
+		uint64_t len = (uint64_t)r->count * c->block_size;
+		if (!r->is_unwritten && len <= WDR_SWEPT_BYTES_MAX)
+			tell(c->sweep, c->offset + r->physical * c->block_size, len);
+	}
+}
+
 static void ext_content_free(WdrContent *content)
 {
 	ExtContent *c = (ExtContent *)content;
 
+	tell_sweep(c, wdr_sweep_forget);
 	g_array_unref(c->runs);
 	g_free(c->inline_data);
 	g_free(c);
@@ -463,6 +483,8 @@ static bool ext_open(
 		g_prefix_error(error, "%s: ", node->path);
 		return false;
 	}
+	c->sweep = x->sweep;
+	tell_sweep(c, wdr_sweep_expect);
 	if (c->runs->len)
 		entry->place = g_array_index(c->runs, WdrExtRun, 0).physical;
 	*ret = g_steal_pointer(&content);
@@ -476,6 +498,7 @@ static void ext_free(WdrVolume *v)
 	Ext *x = (Ext *)v;
 
 	ext2fs_free(x->fs);
+	wdr_sweep_free(x->sweep);
 	g_free(x);
 }
 
@@ -497,6 +520,14 @@ bool wdr_ext_volume_open(
 	x->fs = fs;
 	*ret = &x->volume;
 	return true;
+}
+
+void wdr_ext_volume_sweep(WdrVolume *v)
+{
+	Ext *x = (Ext *)v;
+
+	if (!x->sweep)
+		x->sweep = wdr_sweep_new(x->dev);
 }
 
 static char *feature_names(const struct ext2_super_block *sb)

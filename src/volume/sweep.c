@@ -8,7 +8,7 @@
 enum {
 	/* Long enough for a card's sequential speed, short enough that a look-up of the file system
 	 * that has to wait behind one does not wait long. */
-	REQUEST_BYTES = 256 * 1024,
+	REQUEST_BYTES = WDR_SWEPT_BYTES_MAX,
 	BUFFERS = 16,
 	/* Reading over a gap costs less than a request of its own up to about this. */
 	GAP_BYTES = 32 * 1024,
@@ -56,7 +56,6 @@ void wdr_sweep_free(WdrSweep *s)
 	for (size_t i = 0; i < BUFFERS; i++)
 		free(s->buffers[i].bytes);
 	g_sequence_free(s->expected);
-	wdr_blockdev_free(s->dev);
 	g_mutex_clear(&s->lock);
 	g_cond_clear(&s->changed);
 	g_free(s);

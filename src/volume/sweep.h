@@ -7,14 +7,16 @@
 
 typedef struct WdrSweep WdrSweep;
 
-/* dev is taken over; it should read from the medium (WDR_OPEN_MEDIUM). */
+/* dev is borrowed; it should read from the medium (WDR_OPEN_MEDIUM). */
 WdrSweep *wdr_sweep_new(WdrBlockDev *dev);
 void wdr_sweep_free(WdrSweep *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSweep, wdr_sweep_free)
 
 /* A moment: what was read from the disk before it does not count for whoever reads since then. */
 uint64_t wdr_sweep_moment(WdrSweep *s);
-/* These bytes will be asked for; until they are forgotten. */
+/* These bytes will be asked for; until they are forgotten. Runs longer than WDR_SWEPT_BYTES_MAX are
+ * read by requests of their own, and need not be told. */
+enum { WDR_SWEPT_BYTES_MAX = 256 * 1024 };
 void wdr_sweep_expect(WdrSweep *s, uint64_t at, uint64_t len);
 void wdr_sweep_forget(WdrSweep *s, uint64_t at, uint64_t len);
 bool wdr_sweep_read(WdrSweep *s, void *buf, size_t len, uint64_t at, uint64_t since,

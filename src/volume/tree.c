@@ -353,6 +353,7 @@ static void tree_free(WdrVolume *v)
 
 	g_hash_table_unref(t->hidden);
 	wdr_sweep_free(t->sweep);
+	wdr_blockdev_free(t->disk);
 	close(t->root);
 	if (t->mount >= 0)
 		close(t->mount);

@@ -20,8 +20,7 @@
 
 enum {
 	EXTENTS_AT_ONCE = 64,
-	RUNS_MAX = 4096,              /* of one file */
-	SWEPT_BYTES_MAX = 256 * 1024, /* longer runs are requests of their own */
+	RUNS_MAX = 4096, /* of one file */
 	/* The clock that stamps files moves in ticks, and a flush takes its time. */
 	SETTLED_AFTER_S = 2,
 	CLOCK_SLACK_US = 200000,
@@ -50,6 +49,7 @@ bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint6
 		return false;
 	}
 	t->sweep = wdr_sweep_new(dev);
+	t->disk = dev;
 	t->offset = offset;
 	t->size = size;
 	t->settled = (WdrTime){ now / 1000000 - SETTLED_AFTER_S, 0 };
@@ -116,7 +116,7 @@ static void expect(WdrTree *t, const WdrTreePlace *p, void (*tell)(WdrSweep *, u
 {
 	for (guint i = 0; i < p->runs->len; i++) {
 		const WdrTreeRun *r = &g_array_index(p->runs, WdrTreeRun, i);
-		if (!r->is_unwritten && r->len <= SWEPT_BYTES_MAX)
+		if (!r->is_unwritten && r->len <= WDR_SWEPT_BYTES_MAX)
 			tell(t->sweep, t->offset + r->physical, r->len);
 	}
 }

@@ -16,6 +16,7 @@ typedef struct {
 	GHashTable *hidden; /* paths of folders that are seen as empty */
 	/* Contents may be read from the disk itself; NULL: not. */
 	WdrSweep *sweep;
+	WdrBlockDev *disk;
 	uint64_t offset, size; /* of the file system on that disk */
 	WdrTime settled;       /* what was changed last before this is on the medium */
 	int64_t clock_offset;  /* microseconds between the clock and the time since the start */
