@@ -39,6 +39,7 @@ typedef struct {
 	GHashTable *links;   /* id of anything but a folder -> int64_t: names it has in the end */
 	WdrHasher *hasher;
 	uint8_t *buf;
+	gint read_failures; /* in a row */
 	uint64_t bytes;
 } Apply;
 
@@ -352,7 +353,7 @@ static bool carry_content(Apply *a, const Step *step, const WdrPlace *at, WdrEnt
 	WdrBuilder *b = wdr_ext_change_builder(a->change);
 	WdrNode node = { step->diff->now.id, at->path };
 	g_autoptr(WdrContent) content = NULL;
-	g_autoptr(WdrDamage) damage = wdr_damage_new();
+	g_autoptr(WdrDamage) damage = wdr_damage_new(&a->read_failures);
 
 	if (!wdr_swap_open_content(a->d->source, &node, entry, &content, error))
 		return false;
@@ -513,7 +514,7 @@ bool wdr_apply_ext(const WdrDifference *d, const WdrBuildTarget *target, GPtrArr
 	*ret_bytes = 0;
 	if (!wdr_ext_change_open(target, &change, error))
 		return false;
-	Apply a = { d, change, diffs, steps, folders, fresh, links, hasher, buf, 0 };
+	Apply a = { d, change, diffs, steps, folders, fresh, links, hasher, buf, 0, 0 };
 	bool is_fine = apply(&a, error);
 	*ret_bytes = a.bytes;
 	return is_fine;

@@ -105,7 +105,8 @@ bool wdr_moving_carry_range(WdrMoving *m, const WdrBlockRange *range, GError **e
 bool wdr_moving_carry_blocks(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
 	g_autofree char *what = g_strdup_printf("partition %u", p->number);
-	g_autoptr(WdrDamage) damage = wdr_damage_new();
+	gint failures = 0;
+	g_autoptr(WdrDamage) damage = wdr_damage_new(&failures);
 	WdrBlockRange range = { p->from.start, p->to.start, p->from.size, what };
 
 	if (wdr_itinerary_way(p) == WDR_WAY_SWAP)

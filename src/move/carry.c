@@ -36,6 +36,7 @@ typedef struct {
 	GError *failure;         /* the first one */
 	atomic_bool
 		wants_state; /* the planner shall add the state of the walk to its next window */
+	gint read_failures;  /* in a row; atomic */
 	size_t in_flight;    /* bytes of room in chunks that were not yet written */
 	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
 	 * another thread, would leave the heap in splinters. */
@@ -258,7 +259,7 @@ static bool read_job(Run *r, WdrJob *job, WdrHasher *hasher, GError **error)
 
 	wdr_hasher_reset(hasher);
 	if (r->carry->may_miss && r->carry->may_miss(r->carry->miss_data, job->path))
-		job->content->damage = job->damage = wdr_damage_new();
+		job->content->damage = job->damage = wdr_damage_new(&r->read_failures);
 	while (!is_end) {
 		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
 			g_prefix_error(error, "%s: ", job->path);

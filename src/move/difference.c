@@ -18,6 +18,7 @@ typedef struct {
 	GPtrArray *diffs;
 	GHashTable *removed; /* &id -> WdrDiff, files only */
 	GHashTable *remade;  /* paths where something else stands now */
+	gint read_failures;  /* in a row */
 } Search;
 
 const char *wdr_diff_name(WdrDiffKind kind)
@@ -93,7 +94,7 @@ static const WdrMissing *missing_of(const Search *s, const char *path)
  * left. */
 static bool hash_content(Search *s, WdrJob *job, WdrHash *ret, GError **error)
 {
-	g_autoptr(WdrDamage) damage = wdr_damage_new();
+	g_autoptr(WdrDamage) damage = wdr_damage_new(&s->read_failures);
 	g_autoptr(WdrContent) content = NULL;
 	WdrNode node = { job->id, job->path };
 
@@ -288,7 +289,7 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 	g_autoptr(GPtrArray) diffs = g_ptr_array_new_with_free_func(diff_free);
 	g_autoptr(GHashTable) removed = g_hash_table_new(g_int64_hash, g_int64_equal);
 	g_autoptr(GHashTable) remade = g_hash_table_new(g_str_hash, g_str_equal);
-	Search s = { d, list, hasher, diffs, removed, remade };
+	Search s = { d, list, hasher, diffs, removed, remade, 0 };
 	WdrCarry carry = { .source = d->source,
 		.leave = d->leave,
 		.glances = true,

@@ -266,10 +266,10 @@ static void number_name(WdrPlan *p, const WdrFound *f, WdrFolderJob *job)
 }
 
 /* Without what the medium failed to give. */
-static bool goes_on(const WdrPlan *p, WdrWindow *w, const char *path, const GError *failure)
+static bool goes_on(WdrPlan *p, WdrWindow *w, const char *path, const GError *failure)
 {
-	if (!wdr_error_is_medium(failure) || !p->carry->may_miss ||
-		!p->carry->may_miss(p->carry->miss_data, path))
+	if (!wdr_error_is_medium(failure) || p->failures++ >= WDR_FAILURES_MAX ||
+		!p->carry->may_miss || !p->carry->may_miss(p->carry->miss_data, path))
 		return false;
 	g_ptr_array_add(w->unread, g_strdup(path));
 	return true;
@@ -359,6 +359,7 @@ static bool look_at(WdrPlan *p, WdrWindow *w, const WdrFound *f, WdrJob *job, GE
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
+	p->failures = local ? p->failures : 0;
 	if (!p->source->is_changing && !local)
 		return true;
 	/* Its name is in a folder's list already, so something of this kind must stand there until

@@ -7,7 +7,6 @@
 enum {
 	SMALLEST_BYTES = 4096, /* a sector of any medium */
 	TRIES = 3,
-	FAILURES_MAX = 1024, /* in a row: the medium is gone, not damaged */
 };
 
 bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
@@ -33,11 +32,12 @@ bool wdr_error_is_medium(const GError *error)
 	return false;
 }
 
-WdrDamage *wdr_damage_new(void)
+WdrDamage *wdr_damage_new(gint *failures)
 {
 	WdrDamage *d = g_new0(WdrDamage, 1);
 
 	d->ranges = g_array_new(FALSE, FALSE, sizeof(WdrRange));
+	d->failures = failures;
 	return d;
 }
 
@@ -80,10 +80,10 @@ static bool read_smallest(const Careful *c, uint8_t *buf, size_t len, uint64_t f
 	for (unsigned i = 0; i < TRIES; i++) {
 		g_autoptr(GError) local = NULL;
 		if (c->read(c->self, buf, len, c->at + from, &local)) {
-			c->damage->failures = 0;
+			g_atomic_int_set(c->damage->failures, 0);
 			return true;
 		}
-		bool is_over = ++c->damage->failures > FAILURES_MAX;
+		bool is_over = g_atomic_int_add(c->damage->failures, 1) >= WDR_FAILURES_MAX;
 		if (!wdr_error_is_medium(local) || is_over) {
 			g_propagate_error(error, g_steal_pointer(&local));
 			return false;
@@ -102,7 +102,7 @@ static bool read_halves(const Careful *c, uint8_t *buf, size_t len, uint64_t fro
 	if (len <= SMALLEST_BYTES)
 		return read_smallest(c, buf, len, from, error);
 	if (c->read(c->self, buf, len, c->at + from, &local)) {
-		c->damage->failures = 0;
+		g_atomic_int_set(c->damage->failures, 0);
 		return true;
 	}
 	if (!wdr_error_is_medium(local)) {

@@ -111,12 +111,16 @@ typedef struct {
 	uint64_t offset, len;
 } WdrRange;
 
+/* As many in a row: the medium is gone, not damaged. */
+enum { WDR_FAILURES_MAX = 1024 };
+
 /* What could not be read of a content. */
 typedef struct {
-	GArray *ranges;    /* WdrRange: bytes of the file, in rising order */
-	unsigned failures; /* since the last request that went well */
+	GArray *ranges; /* WdrRange: bytes of the file, in rising order */
+	gint *failures; /* borrowed: of all contents of one reading, since a request went well */
 } WdrDamage;
-WdrDamage *wdr_damage_new(void);
+/* `failures` is changed from the threads that read, and starts at 0. */
+WdrDamage *wdr_damage_new(gint *failures);
 void wdr_damage_free(WdrDamage *d);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrDamage, wdr_damage_free)
 void wdr_damage_add(WdrDamage *d, uint64_t offset, uint64_t len);

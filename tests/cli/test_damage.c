@@ -112,6 +112,20 @@ START_TEST(a_folder_that_cannot_be_read)
 }
 END_TEST
 
+/* A disk that is gone is not a disk with many damaged files. */
+START_TEST(a_source_that_goes_away)
+{
+	g_autofree char *faults =
+		fault("mmcblk0", "read", ROOT_AT + UINT64_C(40) * 1024 * 1024, UINT64_C(2) << 30);
+	SupRun run = BENCH_WITH_FAULTS(faults, MOVE, "--accept-damage");
+
+	ck_assert_int_ne(run.code, 0);
+	ck_assert_ptr_nonnull(strstr(run.err, "Input/output error"));
+	if (run.code == 4)
+		expect_unbootable();
+}
+END_TEST
+
 START_TEST(a_file_of_the_boot_volume)
 {
 	/* Somewhere in the middle of the kernel. */
@@ -178,6 +192,7 @@ Suite *suite_damage(void)
 	tcase_add_test(t, a_place_that_reads_the_second_time);
 	tcase_add_test(t, accepted_beforehand);
 	tcase_add_test(t, a_folder_that_cannot_be_read);
+	tcase_add_test(t, a_source_that_goes_away);
 	tcase_add_test(t, a_file_of_the_boot_volume);
 	tcase_add_test(t, a_target_that_loses_what_is_written);
 	tcase_add_test(t, what_can_be_seen_of_why);
