@@ -11,6 +11,7 @@ enum {
 	WINDOW_ENTRIES = 2048,
 	WINDOW_BYTES = 64 * 1024 * 1024,
 	DEPTH_MAX = 4096, /* of folders in folders; a loop in a damaged volume ends here */
+	FIRST_FAT_SECOND = 315532800, /* 1980-01-01 */
 };
 
 /* ---- content that an edit put in place of the source's ---- */
@@ -335,9 +336,10 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 
 	if (instead) {
 		job->entry.size = g_bytes_get_size(instead);
-		/* Even seconds: FAT knows no others, and the time is compared when it is read back.
-		 */
-		job->entry.mtime = job->entry.ctime = (WdrTime){ p->now - p->now % 2, 0 };
+		/* Even seconds, none before 1980: FAT knows no others, and the time is compared
+		 * when it is read back. A board without a clock of its own starts in 1970. */
+		int64_t now = MAX(p->now, FIRST_FAT_SECOND);
+		job->entry.mtime = job->entry.ctime = (WdrTime){ now - now % 2, 0 };
 		job->content = job->entry.size ? replaced_new(instead) : NULL;
 		return true;
 	}

@@ -21,8 +21,8 @@
 enum {
 	EXTENTS_AT_ONCE = 64,
 	RUNS_MAX = 4096, /* of one file */
-	/* The clock that stamps files moves in ticks, and a flush takes its time. */
-	SETTLED_AFTER_S = 2,
+	/* A call to write stamps the file first, and may be held up before its bytes come. */
+	SETTLED_AFTER_S = 10,
 	CLOCK_SLACK_US = 200000,
 };
 
@@ -85,8 +85,9 @@ static bool take_extent(const struct fiemap_extent *e, uint64_t fs_size, GArray 
 	return true;
 }
 
-/* NULL: some of it is not plainly on the disk. */
-static GArray *look_up(int fd, uint64_t fs_size)
+/* NULL: some of it is not plainly on the disk. With FIEMAP_FLAG_SYNC what is in memory of the file
+ * is written first. */
+static GArray *look_up(int fd, uint64_t fs_size, uint32_t flags)
 {
 	g_autofree struct fiemap *map =
 		g_malloc(sizeof(struct fiemap) + EXTENTS_AT_ONCE * sizeof(struct fiemap_extent));
@@ -96,6 +97,7 @@ static GArray *look_up(int fd, uint64_t fs_size)
 	for (bool is_last = false; !is_last;) {
 		memset(map, 0, sizeof(*map));
 		map->fm_start = at;
+		map->fm_flags = flags;
 		map->fm_length = UINT64_MAX - at;
 		map->fm_extent_count = EXTENTS_AT_ONCE;
 		if (ioctl(fd, FS_IOC_FIEMAP, map) != 0)
@@ -132,7 +134,9 @@ WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 	/* Of a mapping of the file, too, the kernel notes a write before it goes to the disk. */
 	if (!is_before(changed, t->settled))
 		return NULL;
-	GArray *runs = look_up(fd, t->size);
+	/* A call to write that is held up stamps the file long before its bytes come; and where
+	 * blocks are smaller than pages, a block shows as the file's before its bytes are in it. */
+	GArray *runs = look_up(fd, t->size, FIEMAP_FLAG_SYNC);
 	if (!runs)
 		return NULL;
 	WdrTreePlace *p = g_new0(WdrTreePlace, 1);
@@ -163,7 +167,7 @@ bool wdr_tree_place_still_holds(const WdrTreePlace *p, int fd)
 			(WdrTime){ st.st_ctim.tv_sec, (uint32_t)st.st_ctim.tv_nsec }, p->changed))
 		return false;
 	/* Defragmenting moves a file without a trace in its times. */
-	g_autoptr(GArray) now = look_up(fd, UINT64_MAX);
+	g_autoptr(GArray) now = look_up(fd, UINT64_MAX, 0);
 	if (!now || now->len != p->runs->len)
 		return false;
 	for (guint i = 0; i < now->len; i++) {

@@ -1,6 +1,7 @@
 /* What is refused: exit code 3, a reason, and not a byte written to either disk. */
 #include "bench.h"
 
+#include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -215,6 +216,31 @@ START_TEST(an_unfinished_source)
 }
 END_TEST
 
+/* A folder cannot be made below a file, whoever asks. */
+START_TEST(a_state_folder_that_cannot_be)
+{
+	g_autofree char *before = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--state",
+		bench_path("root/etc/fstab/state"));
+
+	bench_expect(&run, 3, "Not a directory");
+	ck_assert_str_eq(before, sup_hash(DRIVE));
+}
+END_TEST
+
+/* A board without a clock of its own starts in 1970. */
+START_TEST(a_clock_that_was_never_set)
+{
+	setenv("SOURCE_DATE_EPOCH", "17", 1);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	SupRun survey = BENCH_RUN("survey");
+	unsetenv("SOURCE_DATE_EPOCH");
+	bench_expect(&run, 0, "done:");
+	bench_expect(&survey, 0, "nvme0n1p2");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
 /* Not refused, but said. */
 START_TEST(two_disks_with_one_serial)
 {
@@ -253,6 +279,8 @@ Suite *suite_refusals(void)
 	tcase_add_test(t, no_target_file);
 	tcase_add_test(t, an_unfinished_source);
 	tcase_add_test(t, two_disks_with_one_serial);
+	tcase_add_test(t, a_state_folder_that_cannot_be);
+	tcase_add_test(t, a_clock_that_was_never_set);
 	suite_add_tcase(s, t);
 	return s;
 }

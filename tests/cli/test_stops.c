@@ -3,6 +3,7 @@
 #include "bench.h"
 
 #include <signal.h>
+#include <stdlib.h>
 #include <string.h>
 
 Suite *suite_stops(void);
@@ -140,6 +141,26 @@ START_TEST(a_loop_device_as_target)
 }
 END_TEST
 
+/* A source without a free block. */
+START_TEST(a_full_root)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_full_root");
+		return;
+	}
+	g_autofree char *script = g_strdup_printf(
+		"mkdir '%s' && mount -o loop,offset=%u '%s' '%s' && { dd if=/dev/zero of='%s/full' bs=1M "
+		"2>/dev/null || true; }; sync; df --output=avail '%s' | tail -1; umount '%s'",
+		sup_path("mnt"), (unsigned)ROOT_AT, CARD, sup_path("mnt"), sup_path("mnt"),
+		sup_path("mnt"), sup_path("mnt"));
+	const char *argv[] = { "bash", "-ec", script, NULL };
+	ck_assert_int_eq(atoi(sup_tool(argv)), 0);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done:");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
 Suite *suite_stops(void)
 {
 	Suite *s = suite_create("cli/stops");
@@ -153,6 +174,7 @@ Suite *suite_stops(void)
 	tcase_add_test(t, a_full_state_folder);
 	tcase_add_test(t, a_loop_mounted_target_is_refused);
 	tcase_add_test(t, a_loop_device_as_target);
+	tcase_add_test(t, a_full_root);
 	suite_add_tcase(s, t);
 	return s;
 }

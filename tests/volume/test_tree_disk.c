@@ -103,7 +103,7 @@ static WdrVolume *open_tree(void)
 
 static void wait_until_settled(void)
 {
-	g_usleep(3100000);
+	g_usleep(11100000);
 }
 
 /* Each block must be the file's own, or zeros. */
