@@ -5,8 +5,7 @@
 #include "move/itinerary.h"
 
 typedef struct {
-	char *into;
-	char *from, *to, *what, *table, *leave_free, *boot_size, *with, *name_by, *state;
+	char *from, *to, *what, *into, *table, *leave_free, *boot_size, *with, *name_by, *state;
 	char **leave_behind;
 	gboolean keep_addresses;
 	int sector_size;

@@ -31,14 +31,6 @@ static GVariant *little_endian(GVariant *v)
 	return swapped;
 }
 
-static void hash_text(const void *data, size_t len, char *ret)
-{
-	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
-
-	wdr_hasher_add(hasher, data, len);
-	wdr_hash_to_text(wdr_hasher_result(hasher), ret);
-}
-
 bool wdr_checkpoint_save(const char *path, const WdrCheckpoint *c, GError **error)
 {
 	g_autoptr(GVariant) v = little_endian(g_variant_ref_sink(g_variant_new(
@@ -47,7 +39,7 @@ bool wdr_checkpoint_save(const char *path, const WdrCheckpoint *c, GError **erro
 	g_autofree char *file = g_malloc(LINE_BYTES + len);
 
 	memcpy(file, header, HEADER_BYTES);
-	hash_text(g_variant_get_data(v), len, file + HEADER_BYTES);
+	wdr_hash_to_text(wdr_hash(g_variant_get_data(v), len), file + HEADER_BYTES);
 	file[LINE_BYTES - 1] = '\n';
 	memcpy(file + LINE_BYTES, g_variant_get_data(v), len);
 	return wdr_write_file(path, file, LINE_BYTES + len, error);
@@ -61,7 +53,7 @@ bool wdr_checkpoint_parse(
 
 	*ret = (WdrCheckpoint){ 0 };
 	if (len > LINE_BYTES)
-		hash_text(text + LINE_BYTES, len - LINE_BYTES, want);
+		wdr_hash_to_text(wdr_hash(text + LINE_BYTES, len - LINE_BYTES), want);
 	if (len <= LINE_BYTES || memcmp(text, header, HEADER_BYTES) != 0 ||
 		memcmp(text + HEADER_BYTES, want, WDR_HASH_TEXT_LEN) != 0 ||
 		text[LINE_BYTES - 1] != '\n')

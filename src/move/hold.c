@@ -57,11 +57,15 @@ bool wdr_hold_put_note(WdrMoving *m, GError **error)
 	       wdr_blockdev_flush(m->target, error);
 }
 
+bool wdr_moving_write_table(WdrMoving *m, bool with_marks, GError **error)
+{
+	return m->it->into || wdr_parttable_write(m->target, m->table, with_marks, error);
+}
+
 /* The target cannot be taken for a system. */
 static bool hide(WdrMoving *m, GError **error)
 {
-	return (m->it->into || wdr_parttable_write(m->target, m->table, false, error)) &&
-	       wdr_hold_put_note(m, error);
+	return wdr_moving_write_table(m, false, error) && wdr_hold_put_note(m, error);
 }
 
 bool wdr_hold_take(WdrMoving *m, WdrHold *ret, GError **error)
@@ -158,8 +162,8 @@ bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error)
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
 	       (m->it->into ||
 		       wdr_logbook_step(m->logbook, error, "writing the final partition table")) &&
-	       (m->it->into || wdr_parttable_write(m->target, m->table, true, error)) &&
-	       put_boot_code(m, error) && wdr_blockdev_flush(m->target, error) &&
+	       wdr_moving_write_table(m, true, error) && put_boot_code(m, error) &&
+	       wdr_blockdev_flush(m->target, error) &&
 	       wdr_logbook_mark(m->logbook, WDR_MARK_RELEASED, error) &&
 	       /* Where it cannot, it will at the next start. */
 	       (wdr_blockdev_reread_table(m->target), true);

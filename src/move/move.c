@@ -89,8 +89,7 @@ static bool clear_target(WdrMoving *m, GError **error)
 		if (!wipe(m, p->to.start, p->to.size, error))
 			return false;
 	}
-	return wdr_hold_put_note(m, error) &&
-	       (m->it->into || wdr_parttable_write(m->target, m->table, false, error)) &&
+	return wdr_hold_put_note(m, error) && wdr_moving_write_table(m, false, error) &&
 	       wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
 }
 
@@ -201,14 +200,13 @@ static bool carry_last(WdrMoving *m, WdrHold *hold, GError **error)
 /* Without a checkpoint or all of it nothing of the last part counts. */
 static bool begin_last(WdrMoving *m, WdrHold *hold, GError **error)
 {
-	g_autofree char *checkpoint = NULL;
+	const WdrItineraryPart *p = wdr_moving_last(m->it);
+	g_autofree char *checkpoint = wdr_moving_checkpoint_file(m, p);
 
 	if (!m->is_resuming) {
 		wdr_hold_begin(m, hold);
 		return true;
 	}
-	const WdrItineraryPart *p = wdr_moving_last(m->it);
-	checkpoint = wdr_moving_checkpoint_file(m, p);
 	bool has_head =
 		wdr_logged_is_carried(&m->logged, p->number) || access(checkpoint, F_OK) == 0;
 	return wdr_hold_resume(m, hold, has_head, error);
@@ -219,7 +217,6 @@ static bool begin_last(WdrMoving *m, WdrHold *hold, GError **error)
 static bool carry_loader(WdrMoving *m, GError **error)
 {
 	const WdrLoaderArea *a = &m->it->loader;
-
 	WdrBlockRange range = { a->start, a->start, a->size, "the loader area" };
 
 	return a->size == 0 || wdr_moving_carry_range(m, &range, error);

@@ -118,6 +118,9 @@ typedef struct WdrHold {
 void wdr_hold_clear(WdrHold *h);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrHold, wdr_hold_clear)
 
+/* The new table; with --into there is none to write. */
+bool wdr_moving_write_table(
+	WdrMoving *m, bool with_marks, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Of a target on whose last part the note stands already. */
 void wdr_hold_begin(WdrMoving *m, WdrHold *ret);
 /* Of a whole target: writes the table without boot marks, and the note. */

@@ -152,11 +152,7 @@ WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now)
 {
 	WdrPlan *p = g_new0(WdrPlan, 1);
 
-	p->source = carry->source;
-	p->replacements = carry->replacements;
-	p->leave = carry->leave;
 	p->carry = carry;
-	p->renews_swap = carry->renews_swap;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
 	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, link_free);
@@ -189,9 +185,10 @@ void wdr_plan_free(WdrPlan *p)
 
 static bool is_left_behind(const WdrPlan *p, const WdrName *name)
 {
-	g_autofree char *path = p->leave ? wdr_volume_path(p->folder.at->path, name->name) : NULL;
+	g_autofree char *path =
+		p->carry->leave ? wdr_volume_path(p->folder.at->path, name->name) : NULL;
 
-	return path && wdr_leave_rule(p->leave, path, name->kind) != WDR_LEAVE_CARRIED;
+	return path && wdr_leave_rule(p->carry->leave, path, name->kind) != WDR_LEAVE_CARRIED;
 }
 
 static bool collect(void *data, const WdrName *name, GError **error)
@@ -232,10 +229,10 @@ static bool check_names(const WdrPlan *p, GError **error)
 	for (guint i = 1; i < p->folder.found->len;) {
 		const WdrFound *f = &g_array_index(p->folder.found, WdrFound, i);
 		bool is_twice = strcmp(f->name, f[-1].name) == 0;
-		if (is_twice && !p->source->is_changing)
+		if (is_twice && !p->carry->source->is_changing)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
-				"%s: the name %s/%s is there twice", wdr_volume_name(p->source),
-				p->folder.at->path, f->name);
+				"%s: the name %s/%s is there twice",
+				wdr_volume_name(p->carry->source), p->folder.at->path, f->name);
 		if (is_twice)
 			remove_found(p, i);
 		else
@@ -294,12 +291,12 @@ static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **erro
 	g_array_append_val(w->order, step);
 	if (at->depth > DEPTH_MAX)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
-			"%s: folders lie more than %d deep at %s", wdr_volume_name(p->source),
-			DEPTH_MAX, at->path);
+			"%s: folders lie more than %d deep at %s",
+			wdr_volume_name(p->carry->source), DEPTH_MAX, at->path);
 	WdrNode node = { at->id, at->path };
 	g_autoptr(GError) local = NULL;
-	if (!wdr_volume_list(p->source, &node, collect, p, &local) &&
-		!wdr_volume_is_gone(p->source, local) && !goes_on(p, w, at->path, local)) {
+	if (!wdr_volume_list(p->carry->source, &node, collect, p, &local) &&
+		!wdr_volume_is_gone(p->carry->source, local) && !goes_on(p, w, at->path, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
@@ -332,7 +329,9 @@ static void count_link(WdrPlan *p, uint64_t id, const char *path, char **ret_fir
 static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 {
 	WdrNode node = { id, job->path };
-	GBytes *instead = p->replacements ? g_hash_table_lookup(p->replacements, job->path) : NULL;
+	GBytes *instead = p->carry->replacements
+				  ? g_hash_table_lookup(p->carry->replacements, job->path)
+				  : NULL;
 
 	if (instead) {
 		job->entry.size = g_bytes_get_size(instead);
@@ -343,8 +342,9 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 		job->content = job->entry.size ? replaced_new(instead) : NULL;
 		return true;
 	}
-	return job->entry.size == 0 || (p->renews_swap ? wdr_swap_open_content : wdr_volume_open)(
-					       p->source, &node, &job->entry, &job->content, error);
+	return job->entry.size == 0 ||
+	       (p->carry->renews_swap ? wdr_swap_open_content : wdr_volume_open)(
+		       p->carry->source, &node, &job->entry, &job->content, error);
 }
 
 static bool look_at(WdrPlan *p, WdrWindow *w, const WdrFound *f, WdrJob *job, GError **error)
@@ -356,13 +356,13 @@ static bool look_at(WdrPlan *p, WdrWindow *w, const WdrFound *f, WdrJob *job, GE
 		job->entry = *f->glance;
 		return true;
 	}
-	if (!wdr_volume_stat(p->source, &node, &job->entry, &local) &&
-		!wdr_volume_is_gone(p->source, local) && !goes_on(p, w, job->path, local)) {
+	if (!wdr_volume_stat(p->carry->source, &node, &job->entry, &local) &&
+		!wdr_volume_is_gone(p->carry->source, local) && !goes_on(p, w, job->path, local)) {
 		g_propagate_error(error, g_steal_pointer(&local));
 		return false;
 	}
 	p->failures = local ? p->failures : 0;
-	if (!p->source->is_changing && !local)
+	if (!p->carry->source->is_changing && !local)
 		return true;
 	/* Its name is in a folder's list already, so something of this kind must stand there until
 	 * the pass that carries what changed takes it away again. */
@@ -446,10 +446,10 @@ static void push_folders(WdrPlan *p)
 static bool add_root(WdrPlan *p, WdrWindow *w, GError **error)
 {
 	WdrPending *root = g_new0(WdrPending, 1);
-	WdrFound found = { .name = "", .id = p->source->root_id, .kind = WDR_KIND_FOLDER };
+	WdrFound found = { .name = "", .id = p->carry->source->root_id, .kind = WDR_KIND_FOLDER };
 
 	root->path = g_strdup("");
-	root->id = p->source->root_id;
+	root->id = p->carry->source->root_id;
 	g_ptr_array_add(p->stack, root);
 	p->has_root = true;
 	return add_entry(p, w, new_job(g_strdup(""), 0, 0), &found, error);

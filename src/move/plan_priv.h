@@ -25,12 +25,8 @@ typedef struct {
 } WdrFound;
 
 struct WdrPlan {
-	WdrVolume *source;
-	WdrReplacements *replacements;
-	const WdrLeave *leave;
-	const WdrCarry *carry;
-	bool renews_swap;
-	unsigned failures; /* entries and folders that could not be read, in a row */
+	const WdrCarry *carry; /* borrowed */
+	unsigned failures;     /* entries and folders that could not be read, in a row */
 	int64_t now;
 	GPtrArray *stack;  /* WdrPending, the next last */
 	GHashTable *links; /* id -> WdrLink, until all names were seen */

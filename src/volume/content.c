@@ -49,7 +49,7 @@ void wdr_damage_free(WdrDamage *d)
 	g_free(d);
 }
 
-void wdr_damage_add(WdrDamage *d, uint64_t offset, uint64_t len)
+static void add_range(WdrDamage *d, uint64_t offset, uint64_t len)
 {
 	WdrRange *last =
 		d->ranges->len ? &g_array_index(d->ranges, WdrRange, d->ranges->len - 1) : NULL;
@@ -90,7 +90,7 @@ static bool read_smallest(const Careful *c, uint8_t *buf, size_t len, uint64_t f
 		}
 	}
 	memset(buf, 0, len);
-	wdr_damage_add(c->damage, c->offset + from, len);
+	add_range(c->damage, c->offset + from, len);
 	return true;
 }
 

@@ -308,6 +308,17 @@ static bool ext_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **
 
 /* ---- content ---- */
 
+/* From where the content is in the run. */
+static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, GError **error)
+{
+	uint64_t at = c->offset + r->physical * c->block_size + c->pos;
+
+	if (c->sweep && !c->content.damage)
+		return wdr_sweep_read(c->sweep, buf, len, at, 0, error);
+	return wdr_damage_read(c->content.damage, wdr_read_device, c->dev, buf, len, at,
+		r->logical * c->block_size + c->pos, error);
+}
+
 static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
 	ExtContent *c = (ExtContent *)content;
@@ -331,15 +342,7 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 			continue;
 		}
 		uint64_t len = r->is_unwritten ? left : MIN(left, cap);
-		uint64_t at = c->offset + r->physical * c->block_size + c->pos;
-		bool is_swept = c->sweep && !content->damage && len <= WDR_SWEPT_BYTES_MAX;
-		if (!r->is_unwritten && is_swept &&
-			!wdr_sweep_read(c->sweep, buf, (size_t)len, at, 0, error))
-			return false;
-		if (!r->is_unwritten && !is_swept &&
-			!wdr_damage_read(c->content.damage, wdr_read_device, c->dev, buf,
-				(size_t)len, c->offset + r->physical * c->block_size + c->pos,
-				offset, error))
+		if (!r->is_unwritten && !read_run(c, r, buf, (size_t)len, error))
 			return false;
 		c->pos += len;
 		*ret = (WdrPiece){ offset, len, r->is_unwritten };

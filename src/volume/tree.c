@@ -193,7 +193,7 @@ static bool read_target(int fd, WdrEntry *ret, GError **error)
 	return true;
 }
 
-static bool statx_open(int fd, WdrEntry *ret, GError **error)
+static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
 {
 	struct statx st;
 
@@ -214,13 +214,6 @@ static bool statx_open(int fd, WdrEntry *ret, GError **error)
 	ret->rdev_major = st.stx_rdev_major;
 	ret->rdev_minor = st.stx_rdev_minor;
 	ret->place = st.stx_ino;
-	return true;
-}
-
-static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
-{
-	if (!statx_open(fd, ret, error))
-		return false;
 	if (ret->kind == WDR_KIND_SYMLINK && !read_target(fd, ret, error))
 		return false;
 	if (ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_FOLDER)

@@ -123,7 +123,6 @@ typedef struct {
 WdrDamage *wdr_damage_new(gint *failures);
 void wdr_damage_free(WdrDamage *d);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrDamage, wdr_damage_free)
-void wdr_damage_add(WdrDamage *d, uint64_t offset, uint64_t len);
 
 typedef bool (*WdrMediumRead)(void *self, void *buf, size_t len, uint64_t at, GError **error);
 /* Reads a range. With a damage, what the medium fails to give is asked for again in smaller
