@@ -266,8 +266,11 @@ bool wdr_parttable_read(WdrBlockDev *dev, WdrPartTable **ret, GError **error)
 bool wdr_parttable_check(const WdrPartTable *t, const WdrBlockDev *dev, GError **error)
 {
 	const char *name = wdr_blockdev_name(dev);
-	uint64_t end = 0;
-	unsigned before = 0;
+	/* Of the partitions of the table itself, and of the logical ones among themselves. */
+	uint64_t end[2] = { 0, 0 };
+	unsigned before[2] = { 0, 0 };
+	uint64_t inside = 0;
+	uint64_t outside = 0;
 
 	if (t->damage)
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: %s", name, t->damage);
@@ -280,11 +283,20 @@ bool wdr_parttable_check(const WdrPartTable *t, const WdrBlockDev *dev, GError *
 		if (p->size > wdr_blockdev_size(dev) || p->start > wdr_blockdev_size(dev) - p->size)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
 				"%s: partition %u ends past the end of the disk", name, p->number);
-		if (p->start < end && !p->is_logical)
+		size_t k = p->is_logical ? 1 : 0;
+		if (p->start < end[k])
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
-				"%s: partitions %u and %u overlap", name, before, p->number);
-		end = p->start + p->size;
-		before = p->number;
+				"%s: partitions %u and %u overlap", name, before[k], p->number);
+		end[k] = p->start + p->size;
+		before[k] = p->number;
+		if (p->is_extended) {
+			inside = p->start;
+			outside = p->start + p->size;
+		}
+		if (p->is_logical && (p->start <= inside || p->start + p->size > outside))
+			return wdr_error_set(error, WDR_ERROR_FORMAT,
+				"%s: partition %u does not lie within the extended one", name,
+				p->number);
 	}
 	return true;
 }

@@ -1,6 +1,7 @@
 #include "move/addresses.h"
 
 #include "base/text.h"
+#include "move/logical.h"
 
 #include <string.h>
 
@@ -125,9 +126,10 @@ static void choose(WdrItinerary *it, WdrItineraryPart *p, const WdrDraftOptions 
 		return;
 	}
 	replace(&p->to.uuid, fresh_uuid(p));
-	replace(&p->to.partuuid, it->table == WDR_TABLE_MBR
-					 ? wdr_partuuid_mbr(it->table_id, p->number)
-					 : random_uuid());
+	replace(&p->to.partuuid,
+		it->table == WDR_TABLE_MBR
+			? wdr_partuuid_mbr(it->table_id, wdr_itinerary_new_number(it, p))
+			: random_uuid());
 }
 
 bool wdr_addresses_choose(

@@ -6,6 +6,7 @@
 #include "move/edits.h"
 #include "move/into.h"
 #include "move/layout.h"
+#include "move/logical.h"
 #include "move/measure.h"
 #include "move/running.h"
 #include "move/source.h"
@@ -14,7 +15,8 @@
 #include <string.h>
 
 /* Without --table the new table is the source's kind; where its partitions cannot be, say so. */
-static bool choose_table(WdrItinerary *it, const WdrDraftOptions *options, GError **error)
+static bool choose_table(WdrItinerary *it, const WdrPartTable *source,
+	const WdrDraftOptions *options, GError **error)
 {
 	it->table = options->table == WDR_TABLE_NONE ? it->source.table : options->table;
 	for (guint i = 0; i < it->parts->len; i++) {
@@ -24,16 +26,13 @@ static bool choose_table(WdrItinerary *it, const WdrDraftOptions *options, GErro
 			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 				"partition %u has type %s, for which %s has no counterpart",
 				p->number, p->type, wdr_table_kind_name(it->table));
-		if (it->table == WDR_TABLE_MBR && p->number > 4)
-			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-				"partition %u: an MBR has four partitions", p->number);
 		char *copy = g_strdup(type);
 		g_free(p->type);
 		p->type = copy;
 		if (it->table == WDR_TABLE_MBR)
 			g_clear_pointer(&p->attributes, g_free);
 	}
-	return true;
+	return wdr_logical_arrange(it, source, error);
 }
 
 static void add_part(WdrItinerary *it, const WdrSystemPart *from)
@@ -257,6 +256,12 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 		g_ptr_array_add(it->notes,
 			g_strdup(
 				"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)"));
+	if (it->extended.number)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf(
+				"partition %u of the target is the extended one, around all "
+				"from 5 on",
+				it->extended.number));
 	if (it->target.table != WDR_TABLE_NONE && !it->into)
 		g_ptr_array_add(it->notes,
 			g_strdup_printf(
@@ -270,6 +275,19 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 			g_strdup(
 				"an MBR reaches 2 TiB only; the rest of the target stays unused (--table gpt "
 				"uses all of it)"));
+}
+
+/* A table of its own gives a logical root a number of its own. */
+static void note_number(WdrItinerary *it)
+{
+	const WdrItineraryPart *p = it->parts->pdata[0];
+	unsigned number = wdr_itinerary_new_number(it, p);
+
+	if (!it->into && it->parts->len == 1 && number != p->number)
+		g_ptr_array_add(it->notes,
+			g_strdup_printf("root is partition %u of the target, not %u: it is alone "
+					"there, and %u would be a logical one",
+				number, p->number, p->number));
 }
 
 /* Cheap USB bridges all have the same serial. */
@@ -365,8 +383,8 @@ static bool choose_places(WdrItinerary *it, const WdrSource *source, WdrBlockDev
 	WdrLayoutRoom room = { 0 };
 
 	if (!options->into)
-		return choose_table(it, options, error) && read_room(it, options, &room, error) &&
-		       wdr_layout_place(it, &room, error) &&
+		return choose_table(it, source->system->table, options, error) &&
+		       read_room(it, options, &room, error) && wdr_layout_place(it, &room, error) &&
 		       wdr_addresses_choose(it, source->system->table->id, options, error);
 	it->table = it->target.table;
 	if (!wdr_parttable_read(target, &table, error) ||
@@ -386,7 +404,9 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	it->left = wdr_left_new(options->leave_behind);
 	for (guint i = 0; i < source->system->parts->len; i++) {
 		const WdrSystemPart *p = source->system->parts->pdata[i];
-		if (it->what == WDR_MOVE_EVERYTHING || p == source->system->root)
+		/* What logical ones lie in is made anew around them. */
+		bool is_wanted = it->what == WDR_MOVE_EVERYTHING && !p->partition->is_extended;
+		if (is_wanted || p == source->system->root)
 			add_part(it, p);
 	}
 	if (!choose_places(it, source, target, options, error) || !fit_all(f, it, error) ||
@@ -394,6 +414,7 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 		!choose_loader(it, source, options, error))
 		return false;
 	add_notes(it, options);
+	note_number(it);
 	note_twins(f->world, it);
 	if (wdr_running_is(source->system))
 		note_running(f->world, it);

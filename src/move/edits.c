@@ -3,6 +3,7 @@
 #include "base/text.h"
 #include "boot/extlinux.h"
 #include "boot/rewrite.h"
+#include "move/logical.h"
 #include "move/rootonly.h"
 
 #include <string.h>
@@ -265,7 +266,7 @@ static bool edit_of(
 static WdrIdentity identity_of(const Editing *e, const WdrItineraryPart *p)
 {
 	return (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel,
-		e->it->into ? e->it->into : p->number,
+		wdr_itinerary_new_number(e->it, p),
 		e->it->target.is_image ? NULL : e->it->target.name, NULL };
 }
 

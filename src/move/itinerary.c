@@ -1,6 +1,7 @@
 #include "move/itinerary.h"
 
 #include "base/text.h"
+#include "move/logical.h"
 
 #include <string.h>
 
@@ -77,6 +78,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 	wdr_loader_area_clear(&it->loader);
 	wdr_itinerary_disk_clear(&it->source);
 	wdr_itinerary_disk_clear(&it->target);
+	g_free(it->extended.type);
 	g_free(it->made_by);
 	g_free(it->table_id);
 	g_free(it);
@@ -145,15 +147,30 @@ WdrItineraryDisk wdr_itinerary_moved_target(const WdrItinerary *it)
 	return disk;
 }
 
+static void add_extended(const WdrItinerary *it, WdrPartTable *t)
+{
+	WdrPartition *p = wdr_parttable_add(t);
+
+	p->number = it->extended.number;
+	p->start = it->extended.start;
+	p->size = it->extended.size;
+	p->type = g_strdup(it->extended.type);
+	p->partuuid = wdr_partuuid_mbr(it->table_id, p->number);
+	p->is_extended = true;
+}
+
 WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 {
 	WdrPartTable *t = wdr_parttable_new(it->table);
 
 	t->id = g_strdup(it->table_id);
+	if (it->extended.number)
+		add_extended(it, t);
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *from = it->parts->pdata[i];
 		WdrPartition *p = wdr_parttable_add(t);
-		p->number = from->number;
+		p->number = wdr_itinerary_new_number(it, from);
+		p->is_logical = wdr_logical_is(it, from);
 		p->start = from->to.start;
 		p->size = from->to.size;
 		p->type = g_strdup(from->type);

@@ -39,6 +39,13 @@ typedef struct {
 	uint32_t cluster_bytes;  /* FAT: of the new volume */
 } WdrItineraryPart;
 
+/* What logical partitions lie in on the new disk, see move/logical.h. */
+typedef struct {
+	unsigned number; /* 0: there are none */
+	char *type;      /* two hex digits */
+	uint64_t start, size;
+} WdrExtended;
+
 /* How a part comes to the target. */
 typedef enum {
 	WDR_WAY_EXT,
@@ -65,7 +72,8 @@ typedef struct {
 	char *table_id;
 	unsigned into; /* the partition of the target that root moves into, all else stays; 0: none
 			*/
-	GPtrArray *parts;     /* WdrItineraryPart, by start */
+	WdrExtended extended;
+	GPtrArray *parts;     /* WdrItineraryPart, by their new start */
 	GPtrArray *edits;     /* WdrEdit */
 	GPtrArray *diffs;     /* char *, one an edit, for reading */
 	GPtrArray *notes;     /* char * */

@@ -5,6 +5,7 @@
 #include "base/cleanup.h"
 #include "base/io.h"
 #include "base/text.h"
+#include "move/logical.h"
 
 #include <string.h>
 
@@ -77,6 +78,15 @@ static json_t *loader_to_json(const WdrLoaderArea *a)
 		(json_int_t)a->size, "boot_code", a->has_boot_code, "what", a->what);
 }
 
+/* NULL, which leaves the key out, where there are no logical partitions. */
+static json_t *extended_to_json(const WdrExtended *e)
+{
+	if (e->number == 0)
+		return NULL;
+	return json_pack("{s:i, s:s, s:I, s:I}", "number", (int)e->number, "type", e->type, "start",
+		(json_int_t)e->start, "size", (json_int_t)e->size);
+}
+
 static json_t *left_to_json(const GPtrArray *left)
 {
 	json_t *list = json_array();
@@ -111,13 +121,14 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o*, s:o, s:o, s:o, s:o, s:o}", "format",
-		FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by, "made_at",
-		(json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o*, s:o*, s:o, s:o, s:o, s:o, s:o}",
+		"format", FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by,
+		"made_at", (json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
 		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
-		it->table_id, "into", it->into ? json_integer(it->into) : NULL, "partitions", parts,
-		"edits", edits, "loader_area", loader_to_json(&it->loader), "left_behind",
-		left_to_json(it->left), "notes", texts_to_json(it->notes));
+		it->table_id, "into", it->into ? json_integer(it->into) : NULL, "extended",
+		extended_to_json(&it->extended), "partitions", parts, "edits", edits, "loader_area",
+		loader_to_json(&it->loader), "left_behind", left_to_json(it->left), "notes",
+		texts_to_json(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -341,10 +352,11 @@ static bool check_whole(WdrItinerary *it, GError **error)
 		return bad(error, "its partition table");
 	g_ptr_array_sort(it->parts, by_start);
 	const WdrItineraryPart *first = it->parts->pdata[0];
+	uint64_t used =
+		it->extended.number ? MIN(first->to.start, it->extended.start) : first->to.start;
 	if (it->loader.size > 0 &&
 		(it->loader.start < wdr_table_end(it->table, it->target.sector_size) ||
-			it->loader.start > first->to.start ||
-			it->loader.size > first->to.start - it->loader.start))
+			it->loader.start > used || it->loader.size > used - it->loader.start))
 		return bad(error, "the loader area does not lie before the first partition");
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
@@ -360,6 +372,8 @@ static bool check_whole(WdrItinerary *it, GError **error)
 			return bad(error, "root or boot is on no file system that we build");
 		roots += p->role == WDR_ROLE_ROOT ? 1 : 0;
 	}
+	if (!wdr_logical_is_sound(it))
+		return bad(error, "its logical partitions, and the extended one around them");
 	return roots == 1 ? true : bad(error, "it has no root partition, or several");
 }
 
@@ -397,6 +411,26 @@ static bool loader_from_json(WdrItinerary *it, json_t *json, GError **error)
 		return bad(error, "the loader area");
 	it->loader = (WdrLoaderArea){ (uint64_t)start, (uint64_t)size, has_boot_code != 0,
 		g_strdup(what) };
+	return true;
+}
+
+static bool extended_from_json(WdrItinerary *it, json_t *json, GError **error)
+{
+	json_int_t start = 0, size = 0;
+	const char *type = NULL;
+	json_error_t e;
+	int number = 0;
+
+	if (!json)
+		return true;
+	if (json_unpack_ex(json, &e, 0, "{s:i, s:s, s:I, s:I}", "number", &number, "type", &type,
+		    "start", &start, "size", &size) != 0)
+		return unpack_failed(error, "the extended partition", &e);
+	if (number < 1 || start <= 0 || size <= 0 ||
+		(strcmp(type, "05") != 0 && strcmp(type, "0f") != 0 && strcmp(type, "85") != 0))
+		return bad(error, "the extended partition");
+	it->extended =
+		(WdrExtended){ (unsigned)number, g_strdup(type), (uint64_t)start, (uint64_t)size };
 	return true;
 }
 
@@ -479,6 +513,7 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 	if (!disk_from_json(source, "source", &it->source, error) ||
 		!disk_from_json(target, "target", &it->target, error) ||
 		!loader_from_json(it, json_object_get(root, "loader_area"), error) ||
+		!extended_from_json(it, json_object_get(root, "extended"), error) ||
 		!lists_from_json(it, root, error) || !check_whole(it, error))
 		return false;
 	if (it->into && (it->what != WDR_MOVE_ROOT || it->parts->len != 1))

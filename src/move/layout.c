@@ -1,6 +1,7 @@
 #include "move/layout.h"
 
 #include "base/text.h"
+#include "move/logical.h"
 
 #include <string.h>
 
@@ -40,9 +41,10 @@ const char *wdr_layout_type(const char *type, WdrTableKind from, WdrTableKind to
 
 static uint64_t first_start(const WdrItinerary *it)
 {
-	const WdrItineraryPart *first = it->parts->pdata[0];
-	uint64_t kept = it->what == WDR_MOVE_ROOT ? 0 : MIN(first->from.start, HEAD_MAX_BYTES);
+	uint64_t kept = it->what == WDR_MOVE_ROOT ? 0 : HEAD_MAX_BYTES;
 
+	for (guint i = 0; i < it->parts->len; i++)
+		kept = MIN(kept, ((const WdrItineraryPart *)it->parts->pdata[i])->from.start);
 	return MAX(wdr_round_up(kept, WDR_ALIGN_BYTES), WDR_ALIGN_BYTES);
 }
 
@@ -62,6 +64,7 @@ static uint64_t fixed_bytes(const WdrItinerary *it, const WdrLayoutRoom *room)
 
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
+		sum += wdr_logical_is(it, p) ? WDR_LOGICAL_HEAD_BYTES : 0;
 		sum += p->role == WDR_ROLE_ROOT
 			       ? 0
 			       : wdr_round_up(fixed_size(it, p, room), WDR_ALIGN_BYTES);
@@ -84,9 +87,11 @@ bool wdr_layout_place(WdrItinerary *it, const WdrLayoutRoom *room, GError **erro
 	}
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
+		at += wdr_logical_is(it, p) ? WDR_LOGICAL_HEAD_BYTES : 0;
 		p->to.start = at;
 		p->to.size = p->role == WDR_ROLE_ROOT ? end - need : fixed_size(it, p, room);
 		at += wdr_round_up(p->to.size, WDR_ALIGN_BYTES);
 	}
+	wdr_logical_enclose(it);
 	return true;
 }

@@ -146,6 +146,8 @@ WdrSystemPart *wdr_moving_source_part(const WdrMoving *m, unsigned number)
 /* Every part is still the volume that it was. */
 static bool check_parts(const WdrMoving *m, GError **error)
 {
+	guint count = 0;
+
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		const WdrSystemPart *s = wdr_moving_source_part(m, p->number);
@@ -160,7 +162,11 @@ static bool check_parts(const WdrMoving *m, GError **error)
 				"partition %u of the source is not the volume that the itinerary was drawn for",
 				p->number);
 	}
-	return m->it->what == WDR_MOVE_ROOT || m->it->parts->len == m->source->system->parts->len
+	for (guint i = 0; i < m->source->system->parts->len; i++) {
+		const WdrSystemPart *s = m->source->system->parts->pdata[i];
+		count += s->partition->is_extended ? 0 : 1;
+	}
+	return m->it->what == WDR_MOVE_ROOT || m->it->parts->len == count
 		       ? true
 		       : wdr_error_set(error, WDR_ERROR_REFUSED,
 				 "the source has other partitions than when the itinerary was drawn");

@@ -107,13 +107,6 @@ static bool choose_identifiers(WdrReaddress *r, const WdrDraftOptions *options, 
 		it->table_id = g_strdup(it->source.table_id);
 		return true;
 	}
-	for (guint i = 0; i < r->system->parts->len; i++) {
-		const WdrSystemPart *p = r->system->parts->pdata[i];
-		if (p->partition->is_logical || p->partition->is_extended)
-			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-				"partition %u is a logical one: --renew cannot do these yet",
-				p->partition->number);
-	}
 	return wdr_addresses_choose(it, it->source.table_id, options, error);
 }
 
@@ -201,8 +194,11 @@ static bool draw(WdrReaddress *r, GError **error)
 		!wdr_itinerary_disk_describe(r->disk, r->system->dev, &it->target, error))
 		return false;
 	it->table = it->source.table;
-	for (guint i = 0; i < r->system->parts->len; i++)
-		add_part(r, r->system->parts->pdata[i]);
+	for (guint i = 0; i < r->system->parts->len; i++) {
+		const WdrSystemPart *p = r->system->parts->pdata[i];
+		if (!p->partition->is_extended)
+			add_part(r, p);
+	}
 	if (!choose_identifiers(r, &options, error) ||
 		!wdr_edits_make(it, r->system, &options, error))
 		return false;

@@ -212,6 +212,11 @@ static bool set_table(const WdrDisk *disk, const WdrIdentifiers *ids, GError **e
 	table->id = g_strdup(ids->table_id);
 	for (guint i = 0; i < table->partitions->len; i++) {
 		WdrPartition *p = table->partitions->pdata[i];
+		/* No volume lies there, but it is named by the new identifier like the others. */
+		if (p->is_extended) {
+			g_free(p->partuuid);
+			p->partuuid = wdr_partuuid_mbr(table->id, p->number);
+		}
 		for (guint k = 0; k < ids->parts->len; k++) {
 			const WdrIdentifiedPart *with = ids->parts->pdata[k];
 			if (with->number != p->number)

@@ -174,9 +174,6 @@ static bool check_part(
 	}
 	if (p->problem)
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s", p->problem);
-	if (p->partition->is_extended || p->partition->is_logical)
-		return wdr_error_set(
-			error, WDR_ERROR_UNSUPPORTED, "logical partitions cannot be carried yet");
 	if (strcmp(type, "vfat") == 0 && p->volume) {
 		WdrFatMeasure measure;
 		return wdr_fat_volume_check(p->volume, &measure, error);
@@ -234,7 +231,7 @@ static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, 
 		return false;
 	for (guint i = 0; i < s->system->parts->len; i++) {
 		WdrSystemPart *p = s->system->parts->pdata[i];
-		if (!check_part(world, s, p, notes, error)) {
+		if (!p->partition->is_extended && !check_part(world, s, p, notes, error)) {
 			g_prefix_error(
 				error, "%s: partition %u: ", s->disk->name, p->partition->number);
 			return false;

@@ -21,6 +21,16 @@ static const char gpt_script[] =
 	"5 : start=73728, size=131072, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4, "
 	"uuid=AAAAAAAA-BBBB-4CCC-8DDD-EEEEEEEEEEEE, name=\"reed bed\", attrs=\"GUID:60\"\n";
 
+/* Two logical ones, each behind a sector that describes it and says where the next of these is. */
+static const char logical_script[] = "label: dos\nlabel-id: 0x4c1fa2b0\n"
+				     "1 : start=8192, size=65536, type=c, bootable\n"
+				     "2 : start=73728, size=262144, type=f\n"
+				     "4 : start=335872, size=8192, type=83\n"
+				     "5 : start=75776, size=65536, type=83\n"
+				     "6 : start=143360, size=65536, type=82\n";
+#define HEAD_OF_5 (UINT64_C(73728) * 512)
+#define HEAD_OF_6 (UINT64_C(141312) * 512)
+
 static void sfdisk(const char *script)
 {
 	g_autofree char *command = g_strdup_printf("sfdisk -q %s", sup_path("disk"));
@@ -101,6 +111,12 @@ START_TEST(writes_mbr_as_sfdisk_does)
 }
 END_TEST
 
+START_TEST(writes_logical_partitions_as_sfdisk_does)
+{
+	round_trip(logical_script);
+}
+END_TEST
+
 START_TEST(writes_gpt_as_sfdisk_does)
 {
 	round_trip(gpt_script);
@@ -156,6 +172,56 @@ START_TEST(overlapping_partitions)
 	sfdisk(mbr_script);
 	sup_poke(sup_path("disk"), 446 + 2 * 16 + 8, start, sizeof(start));
 	check_fails("partitions 1 and 3 overlap");
+}
+END_TEST
+
+/* Offsets within a describing sector: start and size of the partition (from there), and of the next
+ * such sector (from the first). */
+static const struct {
+	uint64_t at;
+	uint8_t le32[4];
+	const char *want;
+} heads[] = {
+	{ HEAD_OF_5 + 446 + 12, { 0, 0, 2, 0 }, "partitions 5 and 6 overlap" },
+	{ HEAD_OF_6 + 446 + 12, { 0, 0, 4, 0 }, "does not lie within the extended one" },
+	{ HEAD_OF_6 + 446 + 8, { 0, 0, 3, 0 }, "does not lie within the extended one" },
+};
+
+START_TEST(logical_partitions_out_of_place)
+{
+	sfdisk(logical_script);
+	sup_poke(sup_path("disk"), heads[_i].at, heads[_i].le32, 4);
+	check_fails(heads[_i].want);
+}
+END_TEST
+
+/* Flips every byte of what describes the logical partitions, so that the chain leads into nothing,
+ * and back to itself; reading ends. */
+START_TEST(every_byte_of_a_chain_flipped)
+{
+	const uint64_t at = (_i == 0 ? HEAD_OF_5 : HEAD_OF_6) + 446;
+	const uint8_t itself[16] = { [4] = 0x05, [12] = 0xff, [13] = 0xff };
+	uint8_t entries[66];
+
+	sfdisk(logical_script);
+	sup_peek(sup_path("disk"), at, entries, sizeof(entries));
+	for (size_t i = 0; i <= sizeof(entries); i++) {
+		uint8_t changed[sizeof(entries)];
+		g_autoptr(WdrBlockDev) dev = NULL;
+		g_autoptr(WdrPartTable) t = NULL;
+		memcpy(changed, entries, sizeof(entries));
+		if (i < sizeof(entries))
+			changed[i] = (uint8_t)~changed[i];
+		else
+			memcpy(changed + 16, itself, sizeof(itself));
+		sup_poke(sup_path("disk"), at, changed, sizeof(changed));
+		sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
+		if (wdr_parttable_read(dev, &t, NULL))
+			sup_any(wdr_parttable_check(t, dev, NULL));
+	}
+	sup_poke(sup_path("disk"), at, entries, sizeof(entries));
+	g_autoptr(WdrPartTable) t = read_table();
+	ck_assert_uint_eq(t->partitions->len, 5);
 }
 END_TEST
 
@@ -299,6 +365,9 @@ Suite *suite_parttable(void)
 	tcase_add_test(t, gpt_for_large_sectors);
 	tcase_add_test(t, no_table_is_no_error);
 	tcase_add_test(t, overlapping_partitions);
+	tcase_add_loop_test(t, logical_partitions_out_of_place, 0, G_N_ELEMENTS(heads));
+	tcase_add_loop_test(t, every_byte_of_a_chain_flipped, 0, 2);
+	tcase_add_test(t, writes_logical_partitions_as_sfdisk_does);
 	tcase_add_test(t, partition_past_the_end);
 	tcase_add_test(t, damaged_primary_gpt);
 	tcase_add_test(t, both_gpts_damaged);

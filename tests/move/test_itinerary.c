@@ -132,6 +132,79 @@ START_TEST(changed_by_hand)
 }
 END_TEST
 
+/* Root as partition 5, within an extended partition 2. */
+static const struct {
+	const char *extended, *want; /* NULL: sound */
+} logical[] = {
+	{ "\"number\": 2, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013265920", NULL },
+	{ "\"number\": 2, \"type\": \"83\", \"start\": 134217728, \"size\": 2013265920",
+		"the extended partition" },
+	{ "\"number\": 0, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013265920",
+		"the extended partition" },
+	{ "\"number\": 5, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013265920",
+		"its logical partitions" },
+	/* The boot partition's number, no room in front, too short, past the end, over boot. */
+	{ "\"number\": 1, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013265920",
+		"its logical partitions" },
+	{ "\"number\": 2, \"type\": \"0f\", \"start\": 138412032, \"size\": 2009071616",
+		"its logical partitions" },
+	{ "\"number\": 2, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013265408",
+		"its logical partitions" },
+	{ "\"number\": 2, \"type\": \"0f\", \"start\": 134217728, \"size\": 2013266432",
+		"its logical partitions" },
+	{ "\"number\": 2, \"type\": \"0f\", \"start\": 4194304, \"size\": 2143289344",
+		"its logical partitions" },
+	{ "\"number\": 2, \"start\": 134217728, \"size\": 2013265920", "the extended partition" },
+};
+
+/* `good` with boot ending 4 MiB earlier. */
+static char *with_logical_root(const char *extended)
+{
+	g_auto(GStrv) number = g_strsplit(good, "\"number\": 2", -1);
+	g_autofree char *five = g_strjoinv("\"number\": 5", number);
+	g_auto(GStrv) size = g_strsplit(five, "\"size\": 134217728", -1);
+	g_autofree char *shorter = g_strjoinv("\"size\": 130023424", size);
+	g_auto(GStrv) key = g_strsplit(shorter, " \"partitions\"", -1);
+	g_autofree char *insert =
+		extended ? g_strdup_printf(" \"extended\": {%s},\n \"partitions\"", extended)
+			 : g_strdup(" \"partitions\"");
+
+	return g_strjoinv(insert, key);
+}
+
+START_TEST(logical_partitions_changed_by_hand)
+{
+	g_autofree char *text = with_logical_root(logical[_i].extended);
+	WdrItinerary *it = NULL;
+	json_error_t e;
+
+	if (logical[_i].want) {
+		sup_fails(WDR_ERROR_FORMAT, logical[_i].want,
+			wdr_itinerary_from_json(text, strlen(text), &it, &error));
+		return;
+	}
+	sup_ok(wdr_itinerary_from_json(text, strlen(text), &it, &error));
+	g_autofree char *again = wdr_itinerary_to_json(it);
+	g_autoptr(json_t) want = json_loads(text, 0, &e);
+	g_autoptr(json_t) got = json_loads(again, 0, &e);
+	ck_assert_msg(json_equal(want, got), "%s", again);
+	g_autoptr(WdrPartTable) table = wdr_itinerary_table(it);
+	ck_assert(wdr_parttable_find(table, 2)->is_extended);
+	ck_assert(wdr_parttable_find(table, 5)->is_logical);
+	wdr_itinerary_free(it);
+}
+END_TEST
+
+START_TEST(a_logical_partition_in_nothing)
+{
+	g_autofree char *text = with_logical_root(NULL);
+	WdrItinerary *it = NULL;
+
+	sup_fails(WDR_ERROR_FORMAT, "its logical partitions",
+		wdr_itinerary_from_json(text, strlen(text), &it, &error));
+}
+END_TEST
+
 START_TEST(cut_off_anywhere)
 {
 	for (size_t len = 0; len < strlen(good) - 2; len++) {
@@ -195,6 +268,8 @@ Suite *suite_itinerary(void)
 	tcase_set_timeout(t, 60);
 	tcase_add_test(t, what_is_read_is_written_again);
 	tcase_add_loop_test(t, changed_by_hand, 0, (int)G_N_ELEMENTS(changes));
+	tcase_add_loop_test(t, logical_partitions_changed_by_hand, 0, (int)G_N_ELEMENTS(logical));
+	tcase_add_test(t, a_logical_partition_in_nothing);
 	tcase_add_test(t, cut_off_anywhere);
 	tcase_add_test(t, nested_beyond_reason);
 	tcase_add_loop_test(t, another_disk_is_refused, 0, (int)G_N_ELEMENTS(fields));

@@ -8,7 +8,7 @@
 
 Suite *suite_layout(void);
 
-/* Parts as "ROLE:START+SIZE" in MiB, blanks between. */
+/* Parts as "ROLE[NUMBER]:START+SIZE" in MiB, blanks between. */
 static WdrItinerary *itinerary(const char *parts, WdrTableKind table, uint64_t target_mib)
 {
 	WdrItinerary *it = wdr_itinerary_new();
@@ -22,8 +22,8 @@ static WdrItinerary *itinerary(const char *parts, WdrTableKind table, uint64_t t
 		WdrItineraryPart *p = g_new0(WdrItineraryPart, 1);
 		unsigned start = 0;
 		unsigned size = 0;
-		ck_assert_int_eq(sscanf(words[i] + 2, "%u+%u", &start, &size), 2);
-		p->number = i + 1;
+		ck_assert_int_eq(sscanf(strchr(words[i], ':') + 1, "%u+%u", &start, &size), 2);
+		p->number = words[i][1] == ':' ? i + 1 : (unsigned)(words[i][1] - '0');
 		p->role = *words[i] == 'b'   ? WDR_ROLE_BOOT
 			  : *words[i] == 'r' ? WDR_ROLE_ROOT
 					     : WDR_ROLE_DATA;
@@ -62,6 +62,13 @@ static const struct {
 	{ "b:4+64 r:68+400 d:468+100", WDR_TABLE_MBR, 1024, 0, "4+64 68+856 924+100" },
 	{ "r:4+400 d:404+50", WDR_TABLE_MBR, 1024, 0, "4+968 972+50" },
 	{ "b:4+128 r:132+468", WDR_TABLE_MBR, 1027, 0, "4+128 132+892" },
+	/* Four MiB before each logical one, for what describes it. */
+	{ "b1:4+128 r5:136+468 d6:608+32", WDR_TABLE_MBR, 1024, 0, "4+128 136+852 992+32" },
+	{ "b1:4+128 d5:136+32 d6:172+32 r3:208+468", WDR_TABLE_MBR, 1024, 0,
+		"4+128 136+32 172+32 204+820" },
+	{ "b1:4+128 r5:136+468 d6:608+32", WDR_TABLE_GPT, 1024, 0, "4+128 132+856 988+32" },
+	/* Loader and all that is before the first one is kept, whichever that is. */
+	{ "r5:136+468 b1:16+64", WDR_TABLE_MBR, 1024, 0, "20+940 960+64" },
 };
 
 START_TEST(places)
