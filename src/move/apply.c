@@ -8,17 +8,17 @@
 
 #include <string.h>
 
-enum { PIECE_BYTES = 512 * 1024 };
-
-typedef struct {
-	uint64_t id;
-	WdrKind kind;
-} Child;
+enum {
+	PIECE_BYTES = 512 * 1024,
+	/* Names of a folder that are asked for one by one; then all of them are read. */
+	SINGLE_NAMES_MAX = 8,
+};
 
 typedef struct {
 	char *path;
 	uint64_t id;
-	GHashTable *names; /* char * -> Child */
+	GHashTable *names; /* char * -> WdrNamed: those asked for, or all */
+	bool has_all;
 	bool has_changed, is_new, is_removed;
 } Folder;
 
@@ -79,55 +79,77 @@ static Folder *new_folder(Apply *a, const char *path, uint64_t id, bool is_new)
 
 	f->path = g_strdup(path);
 	f->id = id;
-	f->is_new = f->has_changed = is_new;
+	f->is_new = f->has_changed = f->has_all = is_new;
 	f->names = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
 	g_hash_table_insert(a->folders, f->path, f);
 	return f;
 }
 
+static void put_name(Folder *f, const char *name, WdrNamed it)
+{
+	g_hash_table_insert(f->names, g_strdup(name), boxed(&it, sizeof(it)));
+}
+
 static bool take_name(void *data, const WdrName *name, GError **error)
 {
-	Child child = { name->id, name->kind };
-
 	(void)error;
-	g_hash_table_insert(
-		((Folder *)data)->names, g_strdup(name->name), boxed(&child, sizeof(child)));
+	put_name(data, name->name, (WdrNamed){ true, name->id, name->kind });
 	return true;
 }
 
-static bool find_child(Apply *a, const char *path, Folder **ret_in, Child **ret, GError **error);
+static bool find_child(Apply *a, const char *path, WdrNamed *ret, GError **error);
 
 static Folder *folder_at(Apply *a, const char *path, GError **error)
 {
 	Folder *f = g_hash_table_lookup(a->folders, path);
-	Folder *in = NULL;
-	Child *child = NULL;
-	uint64_t id = wdr_ext_change_before(a->change)->root_id;
+	WdrNamed it = { true, wdr_ext_change_before(a->change)->root_id, WDR_KIND_FOLDER };
 
 	if (f)
 		return f;
-	if (*path) {
-		if (!find_child(a, path, &in, &child, error))
-			return NULL;
-		id = child->id;
-	}
-	f = new_folder(a, path, id, false);
-	WdrNode node = { id, path };
-	return wdr_volume_list(wdr_ext_change_before(a->change), &node, take_name, f, error) ? f
-											     : NULL;
+	if (*path && !find_child(a, path, &it, error))
+		return NULL;
+	return new_folder(a, path, it.id, false);
 }
 
-static bool find_child(Apply *a, const char *path, Folder **ret_in, Child **ret, GError **error)
+static bool read_all_names(Apply *a, Folder *f, GError **error)
+{
+	WdrNode node = { f->id, f->path };
+
+	if (f->has_all)
+		return true;
+	f->has_all = true;
+	return wdr_volume_list(wdr_ext_change_before(a->change), &node, take_name, f, error);
+}
+
+static bool read_name(Apply *a, Folder *f, const char *name, GError **error)
+{
+	WdrNode node = { f->id, f->path };
+	WdrNamed it;
+
+	if (g_hash_table_size(f->names) >= SINGLE_NAMES_MAX)
+		return read_all_names(a, f, error);
+	if (!wdr_volume_find(wdr_ext_change_before(a->change), &node, name, &it, error))
+		return false;
+	if (it.is_there)
+		put_name(f, name, it);
+	return true;
+}
+
+static bool find_child(Apply *a, const char *path, WdrNamed *ret, GError **error)
 {
 	g_autofree char *parent = parent_of(path);
 	Folder *in = folder_at(a, parent, error);
+	const char *name = name_in(path);
 
-	if (!in)
+	if (!in || (!in->has_all && !g_hash_table_contains(in->names, name) &&
+			   !read_name(a, in, name, error)))
 		return false;
-	*ret_in = in;
-	*ret = g_hash_table_lookup(in->names, name_in(path));
-	return *ret || wdr_error_set(error, WDR_ERROR_FORMAT,
-			       "the target has no /%s, which its packing list tells of", path);
+	const WdrNamed *it = g_hash_table_lookup(in->names, name);
+	if (!it)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"the target has no /%s, which its packing list tells of", path);
+	*ret = *it;
+	return true;
 }
 
 /* ---- looking everything up ---- */
@@ -151,30 +173,28 @@ static bool count_name(Apply *a, uint64_t id, int64_t change, bool is_new, GErro
 static bool resolve_removed(Apply *a, Step *step, GError **error)
 {
 	const char *path = step->diff->was.path;
-	Folder *in = NULL;
-	Child *child = NULL;
+	WdrNamed it;
 
-	if (!find_child(a, path, &in, &child, error))
+	if (!find_child(a, path, &it, error))
 		return false;
-	step->id = child->id;
+	step->id = it.id;
 	/* What is in it is looked up through it later. */
-	if (child->kind == WDR_KIND_FOLDER && !folder_at(a, path, error))
+	if (it.kind == WDR_KIND_FOLDER && !folder_at(a, path, error))
 		return false;
-	return child->kind == WDR_KIND_FOLDER || count_name(a, step->id, -1, false, error);
+	return it.kind == WDR_KIND_FOLDER || count_name(a, step->id, -1, false, error);
 }
 
 static bool resolve_stays(Apply *a, Step *step, GError **error)
 {
-	Folder *in = NULL;
-	Child *child = NULL;
+	WdrNamed it;
 
 	if (*step->diff->now.path == '\0') {
 		step->id = wdr_ext_change_before(a->change)->root_id;
 		return true;
 	}
-	if (!find_child(a, step->diff->now.path, &in, &child, error))
+	if (!find_child(a, step->diff->now.path, &it, error))
 		return false;
-	step->id = child->id;
+	step->id = it.id;
 	bool is_rewritten = step->diff->kind == WDR_DIFF_CONTENT;
 	return !is_rewritten || count_name(a, step->id, 0, false, error);
 }
@@ -183,16 +203,15 @@ static bool resolve_stays(Apply *a, Step *step, GError **error)
 static bool resolve_link(Apply *a, const char *first, uint64_t *ret, GError **error)
 {
 	const uint64_t *fresh = g_hash_table_lookup(a->fresh, first);
-	Folder *in = NULL;
-	Child *child = NULL;
+	WdrNamed it;
 
 	if (fresh) {
 		*ret = *fresh;
 		return true;
 	}
-	if (!find_child(a, first, &in, &child, error))
+	if (!find_child(a, first, &it, error))
 		return false;
-	*ret = child->id;
+	*ret = it.id;
 	return true;
 }
 
@@ -200,17 +219,16 @@ static bool resolve_new(Apply *a, Step *step, GError **error)
 {
 	const WdrDiff *diff = step->diff;
 	bool is_folder = !diff->now.is_link && diff->now.kind == WDR_KIND_FOLDER;
-	Folder *in = NULL;
-	Child *child = NULL;
 	bool is_fresh = false;
+	WdrNamed it;
 
 	if (diff->now.is_link) {
 		if (!resolve_link(a, diff->now.link, &step->id, error))
 			return false;
 	} else if (diff->renamed_from) {
-		if (!find_child(a, diff->renamed_from, &in, &child, error))
+		if (!find_child(a, diff->renamed_from, &it, error))
 			return false;
-		step->id = child->id;
+		step->id = it.id;
 	} else {
 		is_fresh = true;
 		if (!wdr_ext_change_reserve(a->change, is_folder, &step->id, error))
@@ -250,7 +268,7 @@ static bool change_names(Apply *a, GError **error)
 			continue;
 		g_autofree char *parent = parent_of(path);
 		Folder *in = folder_at(a, parent, error);
-		if (!in)
+		if (!in || !read_all_names(a, in, error))
 			return false;
 		in->has_changed = true;
 		if (!is_new) {
@@ -261,9 +279,7 @@ static bool change_names(Apply *a, GError **error)
 			continue;
 		}
 		bool is_folder = !diff->now.is_link && diff->now.kind == WDR_KIND_FOLDER;
-		Child child = { step->id, diff->now.kind };
-		g_hash_table_insert(
-			in->names, g_strdup(name_in(path)), boxed(&child, sizeof(child)));
+		put_name(in, name_in(path), (WdrNamed){ true, step->id, diff->now.kind });
 		if (is_folder)
 			new_folder(a, path, step->id, true);
 	}
@@ -437,7 +453,7 @@ static bool fill_folder(Apply *a, const Folder *f, GError **error)
 		return false;
 	g_hash_table_iter_init(&iter, f->names);
 	while (g_hash_table_iter_next(&iter, &name, &value)) {
-		const Child *c = value;
+		const WdrNamed *c = value;
 		WdrChild child = { name, c->kind, wdr_ext_change_serial(c->id), NULL };
 		g_array_append_val(children, child);
 	}

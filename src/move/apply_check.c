@@ -21,9 +21,9 @@ static bool put_before(
 	return true;
 }
 
-/* What becomes of an entry of the old list. */
-static bool put_entry(
-	WdrPacking *to, GPtrArray *diffs, guint *next, const WdrPacked *old, GError **error)
+/* What becomes of an entry of the old list, the one that was read last. */
+static bool put_entry(WdrPacking *to, const WdrPacking *from, GPtrArray *diffs, guint *next,
+	const WdrPacked *old, GError **error)
 {
 	bool is_replaced = false;
 
@@ -40,7 +40,7 @@ static bool put_entry(
 		if (!is_removed && !wdr_packing_put(to, &diff->now, error))
 			return false;
 	}
-	return is_replaced || wdr_packing_put(to, old, error);
+	return is_replaced || wdr_packing_copy(to, from, error);
 }
 
 bool wdr_apply_list(const char *path, GPtrArray *diffs, int64_t begun, GError **error)
@@ -59,7 +59,7 @@ bool wdr_apply_list(const char *path, GPtrArray *diffs, int64_t begun, GError **
 			return false;
 		if (!old)
 			break;
-		if (!put_entry(to, diffs, &next, old, error))
+		if (!put_entry(to, from, diffs, &next, old, error))
 			return false;
 	}
 	if (!put_before(to, diffs, &next, NULL, error) || !wdr_packing_finish(to, error))
@@ -73,9 +73,15 @@ bool wdr_apply_list(const char *path, GPtrArray *diffs, int64_t begun, GError **
 typedef struct {
 	WdrVolume *medium;
 	WdrHasher *hasher;
-	char *folder;      /* whose names these are; NULL: none yet */
-	GHashTable *names; /* char * -> uint64_t: inode */
+	char *folder; /* whose names these are; NULL: none yet */
+	uint64_t folder_id;
+	bool has_folder;   /* it is there */
+	unsigned singles;  /* names that were asked for */
+	GHashTable *names; /* char * -> uint64_t: inode; when it is worth it to have them all */
 } Check;
+
+/* Names of a folder that are asked for one by one; then all of them are read. */
+enum { SINGLE_NAMES_MAX = 8 };
 
 static bool take_name(void *data, const WdrName *name, GError **error)
 {
@@ -85,31 +91,44 @@ static bool take_name(void *data, const WdrName *name, GError **error)
 	return true;
 }
 
-/* Differences come folder by folder: the names of one at a time are kept. */
-static bool find(Check *c, const char *path, const uint64_t **ret, GError **error)
+/* Differences come folder by folder: one at a time is kept. */
+static bool enter(Check *c, const char *folder, GError **error)
 {
-	const char *slash = strrchr(path, '/');
-	g_autofree char *folder = g_strndup(path, slash ? (size_t)(slash - path) : 0);
 	g_auto(WdrEntry) entry = { 0 };
-	WdrNode node = { 0, folder };
 	bool found = false;
 
-	*ret = NULL;
-	if (*path == '\0') {
-		*ret = &c->medium->root_id;
+	g_hash_table_remove_all(c->names);
+	g_free(c->folder);
+	c->folder = g_strdup(folder);
+	c->singles = 0;
+	if (!wdr_volume_lookup(c->medium, folder, &found, &c->folder_id, &entry, error))
+		return false;
+	c->has_folder = found && entry.kind == WDR_KIND_FOLDER;
+	return true;
+}
+
+static bool find(Check *c, const char *path, WdrNamed *ret, GError **error)
+{
+	const char *slash = strrchr(path, '/');
+	const char *name = slash ? slash + 1 : path;
+	g_autofree char *folder = g_strndup(path, slash ? (size_t)(slash - path) : 0);
+
+	*ret = (WdrNamed){ *path == '\0', c->medium->root_id, WDR_KIND_FOLDER };
+	if (ret->is_there)
 		return true;
-	}
-	if (g_strcmp0(c->folder, folder) != 0) {
-		g_hash_table_remove_all(c->names);
-		g_free(c->folder);
-		c->folder = g_strdup(folder);
-		if (!wdr_volume_lookup(c->medium, folder, &found, &node.id, &entry, error))
-			return false;
-		if (found && entry.kind == WDR_KIND_FOLDER &&
-			!wdr_volume_list(c->medium, &node, take_name, c, error))
-			return false;
-	}
-	*ret = g_hash_table_lookup(c->names, slash ? slash + 1 : path);
+	if (g_strcmp0(c->folder, folder) != 0 && !enter(c, folder, error))
+		return false;
+	WdrNode node = { c->folder_id, folder };
+	if (!c->has_folder)
+		return true;
+	if (++c->singles <= SINGLE_NAMES_MAX)
+		return wdr_volume_find(c->medium, &node, name, ret, error);
+	if (c->singles == SINGLE_NAMES_MAX + 1 &&
+		!wdr_volume_list(c->medium, &node, take_name, c, error))
+		return false;
+	const uint64_t *id = g_hash_table_lookup(c->names, name);
+	ret->is_there = id != NULL;
+	ret->id = id ? *id : 0;
 	return true;
 }
 
@@ -148,19 +167,20 @@ static bool check_diff(Check *c, const WdrDiff *diff, const WdrDiff *after, GErr
 	const char *path = is_removed ? diff->was.path : diff->now.path;
 	bool is_replaced = is_removed && after && after->kind == WDR_DIFF_NEW &&
 			   strcmp(after->now.path, path) == 0;
-	const uint64_t *id = NULL;
+	WdrNamed it;
 
 	if (diff->kind == WDR_DIFF_EDITED || diff->kind == WDR_DIFF_LINE || is_replaced)
 		return true;
-	if (!find(c, path, &id, error))
+	if (!find(c, path, &it, error))
 		return false;
 	if (is_removed)
-		return !id || wdr_error_set(error, WDR_ERROR_IO,
-				      "read back from the target: '%s' is still there", path);
-	if (!id)
+		return !it.is_there ||
+		       wdr_error_set(error, WDR_ERROR_IO,
+			       "read back from the target: '%s' is still there", path);
+	if (!it.is_there)
 		return wdr_error_set(
 			error, WDR_ERROR_IO, "read back from the target: '%s' is missing", path);
-	return diff->now.is_link || check_entry(c, diff, *id, error);
+	return diff->now.is_link || check_entry(c, diff, it.id, error);
 }
 
 bool wdr_apply_verify(WdrVolume *medium, GPtrArray *diffs, GError **error)

@@ -1,5 +1,7 @@
 #include "move/packed.h"
 
+#include <errno.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { PATH_BYTES_MAX = 1024 * 1024 };
@@ -115,93 +117,122 @@ void wdr_packed_to_line(const WdrPacked *p, GString *ret)
 	g_string_append_c(ret, '\n');
 }
 
-static bool parse_number(const char *text, unsigned base, uint64_t max, uint64_t *ret)
+/* ---- from a line ---- */
+
+/* A list is read as a whole at each look for what changed, so its lines are taken apart where they
+ * lie. Each of these returns what comes behind its field and the tab, or NULL, which the next one
+ * hands on. */
+static const char *after(const char *at, char end)
 {
-	return g_ascii_string_to_unsigned(text, base, 0, max, ret, NULL);
+	return at && *at == end ? at + 1 : NULL;
 }
 
-static bool parse_time(const char *text, WdrTime *ret)
+static const char *scan_number(const char *at, int base, uint64_t max, char end, uint64_t *ret)
 {
-	const char *point = strchr(text, '.');
-	g_autofree char *seconds = point ? g_strndup(text, (size_t)(point - text)) : NULL;
-	gint64 sec = 0;
+	char *stop = NULL;
+
+	/* strtoull() takes blanks and signs too. */
+	if (!at || !g_ascii_isdigit(*at))
+		return NULL;
+	errno = 0;
+	*ret = strtoull(at, &stop, base);
+	return errno == 0 && *ret <= max ? after(stop, end) : NULL;
+}
+
+static const char *scan_time(const char *at, WdrTime *ret)
+{
+	bool is_before = at && *at == '-';
+	uint64_t sec = 0;
 	uint64_t nsec = 0;
+	const char *point = scan_number(is_before ? at + 1 : at, 10, G_MAXINT64, '.', &sec);
+	const char *end = scan_number(point, 10, 999999999, '\t', &nsec);
 
-	if (!seconds || strlen(point + 1) != 9 ||
-		!g_ascii_string_to_signed(seconds, 10, G_MININT64, G_MAXINT64, &sec, NULL) ||
-		!parse_number(point + 1, 10, 999999999, &nsec))
-		return false;
-	*ret = (WdrTime){ sec, (uint32_t)nsec };
-	return true;
+	if (!end || end - point != strlen("123456789\t"))
+		return NULL;
+	*ret = (WdrTime){ is_before ? -(int64_t)sec : (int64_t)sec, (uint32_t)nsec };
+	return end;
 }
 
-static bool parse_kind(const char *text, WdrPacked *ret)
+static const char *scan_kind(const char *at, WdrPacked *ret)
 {
-	ret->is_link = strcmp(text, "link") == 0;
+	if (g_str_has_prefix(at, "link\t")) {
+		ret->is_link = true;
+		return at + strlen("link\t");
+	}
 	for (WdrKind k = WDR_KIND_FILE; k <= WDR_KIND_SOCKET; k++) {
-		if (strcmp(text, wdr_kind_name(k)) == 0) {
+		size_t len = strlen(wdr_kind_name(k));
+		if (strncmp(at, wdr_kind_name(k), len) == 0 && at[len] == '\t') {
 			ret->kind = k;
-			return true;
+			return at + len + 1;
 		}
 	}
-	return ret->is_link;
+	return NULL;
 }
 
-/* NULL: not a path as append_path() writes it. */
-static char *parse_path(const char *text)
+static const char *scan_content(const char *at, WdrPacked *ret)
 {
-	g_autoptr(GString) path = g_string_new(NULL);
+	ret->has_content = at && *at != '-';
+	if (!at)
+		return NULL;
+	return after(ret->has_content ? wdr_hash_scan(at, &ret->content) : at + 1, '\t');
+}
 
-	for (; *text; text++) {
-		if (*text != '\\') {
-			g_string_append_c(path, *text);
+/* The bytes that append_path() wrote; NULL: it cannot have. */
+static char *unescape(const char *text, size_t len)
+{
+	g_autoptr(GString) path = g_string_sized_new(len);
+
+	for (size_t i = 0; i < len; i++) {
+		if (text[i] != '\\') {
+			g_string_append_c(path, text[i]);
 			continue;
 		}
-		int high = text[1] == 'x' ? g_ascii_xdigit_value(text[2]) : -1;
-		int low = high >= 0 ? g_ascii_xdigit_value(text[3]) : -1;
-		if (low < 0 || high * 16 + low == 0)
+		bool is_whole = len - i >= strlen("\\xHH") && text[i + 1] == 'x';
+		int high = is_whole ? g_ascii_xdigit_value(text[i + 2]) : -1;
+		int low = is_whole ? g_ascii_xdigit_value(text[i + 3]) : -1;
+		if (high < 0 || low < 0 || high * 16 + low == 0)
 			return NULL;
 		g_string_append_c(path, (char)(high * 16 + low));
-		text += 3;
+		i += 3;
 	}
 	return g_string_free(g_steal_pointer(&path), FALSE);
 }
 
-enum { FIELDS = 12 };
-
-static bool parse_fields(char *const *f, guint n, WdrPacked *ret)
+/* To the end of the field, which is a tab's or the line's. */
+static const char *scan_path(const char *at, char **ret)
 {
-	uint64_t mode = 0, uid = 0, gid = 0;
+	size_t len = at ? strcspn(at, "\t\n") : 0;
 
-	ret->has_content = strcmp(f[9], "-") != 0;
-	if (!parse_kind(f[0], ret) || !parse_number(f[1], 8, 07777, &mode) ||
-		!parse_number(f[2], 10, G_MAXUINT32, &uid) ||
-		!parse_number(f[3], 10, G_MAXUINT32, &gid) ||
-		!parse_number(f[4], 10, G_MAXINT64, &ret->size) || !parse_time(f[5], &ret->mtime) ||
-		!parse_time(f[6], &ret->ctime) || !parse_time(f[7], &ret->atime) ||
-		!parse_number(f[8], 10, G_MAXUINT64, &ret->id) ||
-		(ret->has_content && !wdr_hash_from_text(f[9], &ret->content)) ||
-		!wdr_hash_from_text(f[10], &ret->metadata) || ret->is_link != (n > FIELDS))
-		return false;
-	ret->mode = (uint32_t)mode;
-	ret->uid = (uint32_t)uid;
-	ret->gid = (uint32_t)gid;
-	ret->path = parse_path(f[11]);
-	ret->link = ret->is_link ? parse_path(f[12]) : NULL;
-	return ret->path && (!ret->is_link || ret->link);
+	if (!at || len > PATH_BYTES_MAX)
+		return NULL;
+	*ret = memchr(at, '\\', len) ? unescape(at, len) : g_strndup(at, len);
+	return *ret ? at + len : NULL;
 }
 
 bool wdr_packed_from_line(const char *line, WdrPacked *ret, GError **error)
 {
-	g_autofree char *text = g_strdup(line);
 	g_auto(WdrPacked) p = { 0 };
-	size_t len = strcspn(text, "\n");
+	uint64_t mode = 0, uid = 0, gid = 0;
+	const char *at = scan_kind(line, &p);
 
-	text[len] = '\0';
-	g_auto(GStrv) fields = g_strsplit(text, "\t", -1);
-	guint n = g_strv_length(fields);
-	if (len > PATH_BYTES_MAX || n < FIELDS || n > FIELDS + 1 || !parse_fields(fields, n, &p))
+	at = scan_number(at, 8, 07777, '\t', &mode);
+	at = scan_number(at, 10, G_MAXUINT32, '\t', &uid);
+	at = scan_number(at, 10, G_MAXUINT32, '\t', &gid);
+	at = scan_number(at, 10, G_MAXINT64, '\t', &p.size);
+	at = scan_time(at, &p.mtime);
+	at = scan_time(at, &p.ctime);
+	at = scan_time(at, &p.atime);
+	at = scan_number(at, 10, G_MAXUINT64, '\t', &p.id);
+	at = scan_content(at, &p);
+	at = at ? after(wdr_hash_scan(at, &p.metadata), '\t') : NULL;
+	at = scan_path(at, &p.path);
+	if (at && p.is_link)
+		at = scan_path(after(at, '\t'), &p.link);
+	if (!at || (*at != '\n' && *at != '\0'))
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "this is no line of a packing list");
+	p.mode = (uint32_t)mode;
+	p.uid = (uint32_t)uid;
+	p.gid = (uint32_t)gid;
 	*ret = p;
 	p = (WdrPacked){ 0 };
 	return true;

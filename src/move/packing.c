@@ -110,13 +110,23 @@ int64_t wdr_packing_begun(const WdrPacking *p)
 	return p->begun;
 }
 
-bool wdr_packing_put(WdrPacking *p, const WdrPacked *packed, GError **error)
+static bool put_line(WdrPacking *p, const char *line, size_t len, GError **error)
 {
-	wdr_packed_to_line(packed, p->line);
-	if (fwrite(p->line->str, 1, p->line->len, p->file) != p->line->len)
+	if (fwrite(line, 1, len, p->file) != len)
 		return wdr_error_set_errno(error, errno, "writing the packing list %s", p->path);
 	p->entries++;
 	return true;
+}
+
+bool wdr_packing_put(WdrPacking *p, const WdrPacked *packed, GError **error)
+{
+	wdr_packed_to_line(packed, p->line);
+	return put_line(p, p->line->str, p->line->len, error);
+}
+
+bool wdr_packing_copy(WdrPacking *p, const WdrPacking *from, GError **error)
+{
+	return put_line(p, from->read, strlen(from->read), error);
 }
 
 bool wdr_packing_record(void *packing, const WdrCarried *carried, GError **error)

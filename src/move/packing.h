@@ -6,9 +6,9 @@
  *   KIND MODE UID GID SIZE MTIME CTIME ATIME INODE CONTENT METADATA PATH [LINK]
  * KIND is a word (file, folder, symlink, …, or "link": a further name of PATH's content, with LINK
  * the first name); MODE octal; times are seconds.nanoseconds; INODE is the source's; CONTENT the
- * XXH3-128 of a file's bytes, "-" for the rest; METADATA a hash over everything else that is known
- * of the entry (birth time, xattrs, link target, flags, …). In paths, bytes that could end a field
- * or a line, and backslashes, are \xHH. */
+ * XXH3-128 of a file's bytes (see base/hash.h), "-" for the rest; METADATA a hash over everything
+ * else that is known of the entry (birth time, xattrs, link target, flags, …). In paths, bytes that
+ * could end a field or a line, and backslashes, are \xHH. */
 #pragma once
 
 #include "move/packed.h"
@@ -27,6 +27,9 @@ bool wdr_packing_flush(
 int64_t wdr_packing_begun(const WdrPacking *p);
 bool wdr_packing_put(
 	WdrPacking *p, const WdrPacked *packed, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The line that was read last of another list, as it is. */
+bool wdr_packing_copy(
+	WdrPacking *p, const WdrPacking *from, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* As WdrCarry.record, with the list as data: writes the entry's line. */
 bool wdr_packing_record(void *packing, const WdrCarried *carried, GError **error);
 /* On the medium, complete. */

@@ -45,7 +45,7 @@ static void replaced_free(WdrContent *content)
 
 static WdrContent *replaced_new(GBytes *bytes)
 {
-	static const WdrContentOps ops = { replaced_next, replaced_free };
+	static const WdrContentOps ops = { replaced_next, replaced_free, NULL };
 	Replaced *r = g_new0(Replaced, 1);
 
 	r->content.ops = &ops;

@@ -14,6 +14,54 @@ bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 	return content->ops->next(content, buf, cap, ret, error);
 }
 
+bool wdr_content_next_from(
+	WdrContent *content, void *buf, size_t cap, uint64_t from, WdrPiece *ret, GError **error)
+{
+	if (content->ops->skip)
+		content->ops->skip(content, from);
+	do {
+		if (!wdr_content_next(content, buf, cap, ret, error))
+			return false;
+	} while (ret->len > 0 && ret->offset + ret->len <= from);
+	if (ret->len == 0 || ret->offset >= from)
+		return true;
+	uint64_t before = from - ret->offset;
+	ret->offset = from;
+	ret->len -= before;
+	if (!ret->is_unwritten)
+		memmove(buf, (uint8_t *)buf + before, (size_t)ret->len);
+	return true;
+}
+
+typedef struct {
+	WdrContent content;
+	uint64_t size;
+} Hole;
+
+static bool hole_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	(void)buf;
+	(void)cap;
+	(void)error;
+	*ret = (WdrPiece){ .offset = ((Hole *)content)->size };
+	return true;
+}
+
+static void hole_free(WdrContent *content)
+{
+	g_free(content);
+}
+
+WdrContent *wdr_content_hole(uint64_t size)
+{
+	static const WdrContentOps ops = { hole_next, hole_free, NULL };
+	Hole *h = g_new0(Hole, 1);
+
+	h->content.ops = &ops;
+	h->size = size;
+	return &h->content;
+}
+
 void wdr_content_free(WdrContent *content)
 {
 	if (content)

@@ -105,6 +105,34 @@ static bool ext_list(
 	return true;
 }
 
+/* The kind is asked of the inode: not all volumes have it beside the name. */
+static bool ext_find(
+	WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret, GError **error)
+{
+	Ext *x = (Ext *)v;
+	g_autofree char *buf = g_malloc(x->fs->blocksize);
+	struct ext2_inode inode;
+	ext2_ino_t ino = 0;
+
+	errcode_t code =
+		ext2fs_lookup(x->fs, (ext2_ino_t)folder->id, name, (int)strlen(name), buf, &ino);
+	if (code == EXT2_ET_FILE_NOT_FOUND)
+		return true;
+	if (code)
+		return wdr_ext_error(error, code, "%s: folder %s (inode %" G_GUINT64_FORMAT ")",
+			v->name, folder->path, folder->id);
+	if (!valid_ino(x, ino, error))
+		return false;
+	code = ext2fs_read_inode(x->fs, ino, &inode);
+	if (code)
+		return wdr_ext_error(error, code, "%s: inode %u", v->name, ino);
+	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &ret->kind))
+		return bad_inode(x, ino, error, "a name leads to it, but it is not in use");
+	ret->id = ino;
+	ret->is_there = true;
+	return true;
+}
+
 /* ---- metadata ---- */
 
 /* 34 bits of seconds and 30 of nanoseconds: the low two bits of the extra field extend the seconds.
@@ -352,6 +380,22 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 	return true;
 }
 
+static void ext_skip(WdrContent *content, uint64_t to)
+{
+	ExtContent *c = (ExtContent *)content;
+
+	while (c->run < c->runs->len) {
+		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, c->run);
+		uint64_t start = r->logical * c->block_size;
+		if (start + (uint64_t)r->count * c->block_size > to) {
+			c->pos = MAX(c->pos, to > start ? to - start : 0);
+			return;
+		}
+		c->run++;
+		c->pos = 0;
+	}
+}
+
 /* Of runs that are worth being read together with others. */
 static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, uint64_t))
 {
@@ -460,7 +504,7 @@ static bool mapped_runs(Ext *x, uint64_t ino, GArray *runs, GError **error)
 static bool ext_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { ext_next, ext_content_free };
+	static const WdrContentOps ops = { ext_next, ext_content_free, ext_skip };
 	Ext *x = (Ext *)v;
 	g_autofree uint8_t *raw = NULL;
 	bool is_fine = false;
@@ -508,7 +552,8 @@ static void ext_free(WdrVolume *v)
 bool wdr_ext_volume_open(
 	WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVolume **ret, GError **error)
 {
-	static const WdrVolumeOps ops = { "ext4", ext_list, ext_stat, ext_open, ext_free };
+	static const WdrVolumeOps ops = { "ext4", ext_list, ext_stat, ext_open, ext_free,
+		ext_find };
 	ext2_filsys fs = NULL;
 
 	if (!wdr_ext_open_fs(dev, offset, size, 0, &fs, error))

@@ -371,7 +371,7 @@ static bool collect_runs(WdrFat *f, uint32_t cluster, uint64_t size, GArray *run
 static bool fat_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { fat_next_piece, fat_content_free };
+	static const WdrContentOps ops = { fat_next_piece, fat_content_free, NULL };
 	WdrFat *f = (WdrFat *)v;
 	uint8_t d[FAT_DIRENT_BYTES];
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(Run));
@@ -400,7 +400,7 @@ static void fat_free(WdrVolume *v)
 bool wdr_fat_volume_open(
 	WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVolume **ret, GError **error)
 {
-	static const WdrVolumeOps ops = { "vfat", fat_list, fat_stat, fat_open, fat_free };
+	static const WdrVolumeOps ops = { "vfat", fat_list, fat_stat, fat_open, fat_free, NULL };
 	uint8_t sector[512];
 	WdrFatLayout layout;
 

@@ -142,7 +142,7 @@ static void memory_content_free(WdrContent *content)
 static bool memory_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { memory_next, memory_content_free };
+	static const WdrContentOps ops = { memory_next, memory_content_free, NULL };
 	MemoryContent *c = g_new0(MemoryContent, 1);
 
 	(void)entry;
@@ -179,7 +179,7 @@ static uint64_t new_item(WdrMemoryVolume *m, const WdrEntry *entry)
 WdrMemoryVolume *wdr_memory_volume_new(const char *name)
 {
 	static const WdrVolumeOps ops = { "memory", memory_list, memory_stat, memory_open,
-		memory_free };
+		memory_free, NULL };
 	WdrMemoryVolume *m = g_new0(WdrMemoryVolume, 1);
 	WdrEntry root = { .kind = WDR_KIND_FOLDER, .mode = 0755 };
 

@@ -362,7 +362,7 @@ void wdr_tree_hide(WdrVolume *tree, const char *path)
 static WdrVolume *tree_new(const char *folder, int root, int mount, const struct stat *st)
 {
 	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, wdr_tree_content_open,
-		tree_free };
+		tree_free, NULL };
 	Tree *t = g_new0(Tree, 1);
 
 	t->volume.ops = &ops;

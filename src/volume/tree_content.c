@@ -144,6 +144,13 @@ static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 	return next_through_kernel(c, buf, cap, ret, error);
 }
 
+static void tree_skip(WdrContent *content, uint64_t to)
+{
+	TreeContent *c = (TreeContent *)content;
+
+	c->pos = MAX(c->pos, to);
+}
+
 static void tree_content_free(WdrContent *content)
 {
 	TreeContent *c = (TreeContent *)content;
@@ -167,7 +174,7 @@ static void look_up_place(TreeContent *c, WdrEntry *entry)
 bool wdr_tree_content_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { tree_next, tree_content_free };
+	static const WdrContentOps ops = { tree_next, tree_content_free, tree_skip };
 	TreeContent *c = g_new0(TreeContent, 1);
 
 	(void)error;

@@ -131,23 +131,28 @@ void wdr_builder_free(WdrBuilder *b)
 typedef struct {
 	const char *name;
 	bool ignore_case;
-	bool found;
-	uint64_t id;
-	WdrKind kind;
+	WdrNamed *ret;
 } Search;
 
 static bool match_name(void *data, const WdrName *name, GError **error)
 {
-	Search *s = data;
+	const Search *s = data;
 
 	(void)error;
 	if (s->ignore_case ? g_ascii_strcasecmp(name->name, s->name) == 0
-			   : strcmp(name->name, s->name) == 0) {
-		s->found = true;
-		s->id = name->id;
-		s->kind = name->kind;
-	}
+			   : strcmp(name->name, s->name) == 0)
+		*s->ret = (WdrNamed){ true, name->id, name->kind };
 	return true;
+}
+
+bool wdr_volume_find(
+	WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret, GError **error)
+{
+	Search s = { name, strcmp(v->ops->type, "vfat") == 0, ret };
+
+	*ret = (WdrNamed){ 0 };
+	return v->ops->find ? v->ops->find(v, folder, name, ret, error)
+			    : wdr_volume_list(v, folder, match_name, &s, error);
 }
 
 bool wdr_volume_lookup(WdrVolume *v, const char *path, bool *found, uint64_t *ret_id, WdrEntry *ret,
@@ -155,30 +160,27 @@ bool wdr_volume_lookup(WdrVolume *v, const char *path, bool *found, uint64_t *re
 {
 	g_auto(GStrv) names = g_strsplit(path, "/", -1);
 	g_autoptr(GString) walked = g_string_new(NULL);
-	Search s = { .id = v->root_id, .found = true, .kind = WDR_KIND_FOLDER };
+	WdrNamed at = { true, v->root_id, WDR_KIND_FOLDER };
 
-	s.ignore_case = strcmp(v->ops->type, "vfat") == 0;
 	*found = false;
 	for (size_t i = 0; names[i]; i++) {
 		if (*names[i] == '\0')
 			continue;
-		if (s.kind != WDR_KIND_FOLDER)
+		if (at.kind != WDR_KIND_FOLDER)
 			return true;
-		WdrNode folder = { s.id, walked->str };
-		s.name = names[i];
-		s.found = false;
-		if (!wdr_volume_list(v, &folder, match_name, &s, error))
+		WdrNode folder = { at.id, walked->str };
+		if (!wdr_volume_find(v, &folder, names[i], &at, error))
 			return false;
-		if (!s.found)
+		if (!at.is_there)
 			return true;
 		g_string_append_printf(walked, "%s%s", walked->len ? "/" : "", names[i]);
 	}
-	WdrNode node = { s.id, walked->str };
+	WdrNode node = { at.id, walked->str };
 	if (!wdr_volume_stat(v, &node, ret, error))
 		return false;
 	*found = true;
 	if (ret_id)
-		*ret_id = s.id;
+		*ret_id = at.id;
 	return true;
 }
 

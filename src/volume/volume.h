@@ -139,6 +139,8 @@ typedef struct WdrContent WdrContent;
 typedef struct {
 	bool (*next)(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error);
 	void (*free)(WdrContent *content);
+	/* What lies before `to` needs not be given any more; NULL: it is read and passed over. */
+	void (*skip)(WdrContent *content, uint64_t to);
 } WdrContentOps;
 struct WdrContent { /* back ends embed this first */
 	const WdrContentOps *ops;
@@ -149,8 +151,20 @@ struct WdrContent { /* back ends embed this first */
  * different threads at a time. */
 bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same of what lies from `from` on; a piece that begins before is cut. */
+bool wdr_content_next_from(WdrContent *content, void *buf, size_t cap, uint64_t from, WdrPiece *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Nothing but a hole. The caller's. */
+WdrContent *wdr_content_hole(uint64_t size);
 void wdr_content_free(WdrContent *content);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrContent, wdr_content_free)
+
+/* What a name leads to. */
+typedef struct {
+	bool is_there; /* there is such a name */
+	uint64_t id;
+	WdrKind kind;
+} WdrNamed;
 
 typedef struct WdrVolume WdrVolume;
 typedef struct {
@@ -161,6 +175,9 @@ typedef struct {
 	bool (*open)(WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret,
 		GError **error);
 	void (*free)(WdrVolume *v);
+	/* One name without listing all; NULL: all are listed. */
+	bool (*find)(WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret,
+		GError **error);
 } WdrVolumeOps;
 struct WdrVolume { /* back ends embed this first */
 	const WdrVolumeOps *ops;
@@ -171,6 +188,9 @@ struct WdrVolume { /* back ends embed this first */
 
 /* Folders are listed without "." and "..", in any order. */
 bool wdr_volume_list(WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A single name of a folder; where there are many to be found, listing is quicker. */
+bool wdr_volume_find(WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_volume_stat(
 	WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -3,5 +3,6 @@
 Suite *suite_cursor(void);
 Suite *suite_text(void);
 Suite *suite_io(void);
+Suite *suite_hash(void);
 
-SUITE_MAIN(suite_cursor(), suite_text(), suite_io())
+SUITE_MAIN(suite_cursor(), suite_text(), suite_io(), suite_hash())

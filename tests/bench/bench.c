@@ -92,7 +92,7 @@ static void small_free(WdrContent *content)
 static bool many_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { small_next, small_free };
+	static const WdrContentOps ops = { small_next, small_free, NULL };
 	Small *s = g_new0(Small, 1);
 
 	(void)v;
@@ -111,7 +111,8 @@ static void many_free(WdrVolume *v)
 
 static WdrVolume *many_new(uint64_t entries)
 {
-	static const WdrVolumeOps ops = { "made up", many_list, many_stat, many_open, many_free };
+	static const WdrVolumeOps ops = { "made up", many_list, many_stat, many_open, many_free,
+		NULL };
 	Many *m = g_new0(Many, 1);
 
 	m->volume.ops = &ops;

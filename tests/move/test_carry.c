@@ -270,7 +270,7 @@ static void huge_free(WdrContent *content)
 static bool huge_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { huge_next, huge_free };
+	static const WdrContentOps ops = { huge_next, huge_free, NULL };
 
 	(void)v;
 	(void)node;
@@ -348,7 +348,7 @@ static void huge_volume_free(WdrVolume *v)
 START_TEST(readers_wait_for_a_slow_writer)
 {
 	static const WdrVolumeOps volume_ops = { "huge", huge_list, huge_stat, huge_open,
-		huge_volume_free };
+		huge_volume_free, NULL };
 	static const WdrBuilderOps builder_ops = { .fill_folder = slow_names,
 		.add = slow_entry,
 		.begin_file = slow_entry,

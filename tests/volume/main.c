@@ -10,6 +10,8 @@ Suite *suite_tree_disk(void);
 Suite *suite_sweep(void);
 Suite *suite_swap(void);
 Suite *suite_volume_edit(void);
+Suite *suite_content(void);
 
 SUITE_MAIN(suite_fat_name(), suite_fat(), suite_fat_damage(), suite_ext(), suite_ext_damage(),
-	suite_tree(), suite_tree_disk(), suite_sweep(), suite_swap(), suite_volume_edit())
+	suite_tree(), suite_tree_disk(), suite_sweep(), suite_swap(), suite_volume_edit(),
+	suite_content())
