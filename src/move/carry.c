@@ -99,6 +99,12 @@ static bool hand_over(Run *r, WdrWindow *w)
 	return is_wanted;
 }
 
+/* Within it checkpoints are made, which need the state of the walk behind it. */
+static bool ends_with_long_file(const WdrWindow *w)
+{
+	return w->jobs->len > 0 && wdr_job_is_long(w->jobs->pdata[w->jobs->len - 1]);
+}
+
 static void *plan_thread(void *data)
 {
 	Run *r = data;
@@ -110,7 +116,9 @@ static void *plan_thread(void *data)
 			fail(r, error);
 			break;
 		}
-		if (w && atomic_exchange(&r->wants_state, false))
+		bool is_wanted = w && (atomic_exchange(&r->wants_state, false) ||
+					      (r->carry->checkpoint && ends_with_long_file(w)));
+		if (is_wanted)
 			w->after = wdr_plan_state(r->plan);
 		if (!w || !hand_over(r, w))
 			break;
@@ -225,6 +233,37 @@ bool wdr_content_hash(
 	return true;
 }
 
+/* Tells the writer when the hasher has passed a mark. */
+static void note_reached(
+	const Run *r, const WdrJob *job, const WdrHasher *hasher, uint64_t before, WdrChunk *chunk)
+{
+	WdrHashMark mark = wdr_hasher_mark(hasher);
+
+	if (!r->carry->checkpoint || mark.at == before)
+		return;
+	chunk->reached = g_new0(WdrReached, 1);
+	chunk->reached->mark = mark;
+	chunk->reached->missing = g_array_new(FALSE, FALSE, sizeof(WdrRange));
+	for (guint i = 0; job->damage && i < job->damage->ranges->len; i++) {
+		WdrRange range = g_array_index(job->damage->ranges, WdrRange, i);
+		if (range.offset >= mark.at)
+			break;
+		range.len = MIN(range.len, mark.at - range.offset);
+		g_array_append_val(chunk->reached->missing, range);
+	}
+}
+
+/* From where an earlier run had carried it to, or simply the next. */
+static bool next_piece(const WdrJob *job, WdrChunk *chunk, uint64_t pos, GError **error)
+{
+	bool is_first = job->reached && pos == job->reached->mark.at;
+
+	return is_first ? wdr_content_next_from(
+				  job->content, chunk->data, chunk->room, pos, &chunk->piece, error)
+			: wdr_content_next(
+				  job->content, chunk->data, chunk->room, &chunk->piece, error);
+}
+
 /* One piece of a file; *pos moves behind it, *is_end after the last one. */
 static bool read_piece(
 	Run *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
@@ -236,30 +275,43 @@ static bool read_piece(
 		*is_end = true;
 		return true;
 	}
-	if (!wdr_content_next(job->content, chunk->data, chunk->room, &chunk->piece, error) ||
+	if (!next_piece(job, chunk, *pos, error) ||
 		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error))) {
 		wdr_chunk_free(chunk);
 		return false;
 	}
 	WdrPiece piece = chunk->piece;
+	uint64_t mark = wdr_hasher_mark(hasher).at;
 	*is_end = piece.len == 0;
 	if (*is_end)
 		wdr_hasher_add_zeros(hasher, job->entry.size - *pos);
 	else
 		wdr_hash_piece(hasher, &piece, chunk->data, pos);
+	note_reached(r, job, hasher, mark, chunk);
 	/* The empty last piece only gives its room back. */
 	hand_chunk(r, job, chunk);
 	return true;
 }
 
+static void begin_reading(Run *r, WdrJob *job, WdrHasher *hasher)
+{
+	static const WdrHashMark start;
+
+	wdr_hasher_take_up(hasher, job->reached ? &job->reached->mark : &start);
+	if (!r->carry->may_miss || !r->carry->may_miss(r->carry->miss_data, job->path))
+		return;
+	job->content->damage = job->damage = wdr_damage_new(&r->read_failures);
+	if (job->reached)
+		g_array_append_vals(job->damage->ranges, job->reached->missing->data,
+			job->reached->missing->len);
+}
+
 static bool read_job(Run *r, WdrJob *job, WdrHasher *hasher, GError **error)
 {
-	uint64_t pos = 0;
+	uint64_t pos = job->reached ? job->reached->mark.at : 0;
 	bool is_end = false;
 
-	wdr_hasher_reset(hasher);
-	if (r->carry->may_miss && r->carry->may_miss(r->carry->miss_data, job->path))
-		job->content->damage = job->damage = wdr_damage_new(&r->read_failures);
+	begin_reading(r, job, hasher);
 	while (!is_end) {
 		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
 			g_prefix_error(error, "%s: ", job->path);
@@ -363,6 +415,7 @@ static WdrChunk *take_chunk(Run *r, WdrJob *job, bool *is_end)
 
 static void give_room(Run *r, WdrChunk *chunk)
 {
+	g_clear_pointer(&chunk->reached, wdr_reached_free);
 	g_mutex_lock(&r->lock);
 	r->in_flight -= chunk->room;
 	g_queue_push_head(chunk->room == CHUNK_BYTES ? &r->large : &r->small, chunk);
@@ -371,7 +424,49 @@ static void give_room(Run *r, WdrChunk *chunk)
 	g_mutex_unlock(&r->lock);
 }
 
-static bool write_job(Run *r, WdrJob *job, GError **error)
+/* Bytes of files that the writer is done with: on the medium, or soon to be. */
+static uint64_t written_bytes(Run *r)
+{
+	g_mutex_lock(&r->lock);
+	uint64_t bytes = r->count ? wdr_carry_count_bytes(r->count) : r->read_bytes;
+	g_mutex_unlock(&r->lock);
+	return bytes;
+}
+
+/* `job` NULL: between two windows. */
+static bool make_checkpoint(
+	Run *r, const WdrWindow *w, const WdrJob *job, const WdrReached *reached, GError **error)
+{
+	g_autoptr(GVariant) state = wdr_carry_state(w->after, job, reached);
+
+	r->checkpoint_at = g_get_monotonic_time();
+	r->checkpoint_bytes = written_bytes(r);
+	return r->carry->checkpoint(r->carry->checkpoint_data, state, error);
+}
+
+/* A chunk that reaches behind a mark is given in two, with the checkpoint between them. */
+static bool put_chunk(
+	Run *r, const WdrWindow *w, const WdrJob *job, const WdrChunk *c, GError **error)
+{
+	WdrBuilder *b = r->carry->builder;
+	uint64_t mark = c->reached && w->after ? c->reached->mark.at : 0;
+	WdrPiece piece = c->piece;
+	WdrPiece head = piece;
+
+	if (piece.len == 0)
+		return true;
+	if (mark == 0 || mark >= job->entry.size)
+		return b->ops->piece(b, &piece, c->data, error);
+	head.len = mark > piece.offset ? MIN(piece.len, mark - piece.offset) : 0;
+	if ((head.len > 0 && !b->ops->piece(b, &head, c->data, error)) ||
+		!make_checkpoint(r, w, job, c->reached, error))
+		return false;
+	piece.offset += head.len;
+	piece.len -= head.len;
+	return piece.len == 0 || b->ops->piece(b, &piece, c->data + head.len, error);
+}
+
+static bool write_job(Run *r, const WdrWindow *w, WdrJob *job, GError **error)
 {
 	WdrBuilder *b = r->carry->builder;
 	WdrPlace at = { job->serial, job->parent, job->path };
@@ -381,14 +476,13 @@ static bool write_job(Run *r, WdrJob *job, GError **error)
 	r->turn = job->turn;
 	g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
-	if (b && !b->ops->begin_file(b, &at, &job->entry, error))
+	if (b && !job->reached && !b->ops->begin_file(b, &at, &job->entry, error))
 		return false;
 	for (;;) {
 		WdrChunk *chunk = take_chunk(r, job, &is_end);
 		if (is_end)
 			break;
-		bool is_fine = !b || chunk->piece.len == 0 ||
-			       b->ops->piece(b, &chunk->piece, chunk->data, error);
+		bool is_fine = !b || put_chunk(r, w, job, chunk, error);
 		give_room(r, chunk);
 		if (!is_fine) {
 			g_prefix_error(error, "%s: ", job->path);
@@ -403,15 +497,11 @@ static bool tell_missed(Run *r, const char *path, const WdrDamage *damage, GErro
 	return !r->carry->missed || r->carry->missed(r->carry->miss_data, path, damage, error);
 }
 
-static bool record_window(Run *r, const WdrWindow *w, GError **error)
+static bool record_jobs(Run *r, const WdrWindow *w, guint from, guint to, GError **error)
 {
 	static const WdrHash nothing;
 
-	for (guint i = 0; i < w->unread->len; i++) {
-		if (!tell_missed(r, w->unread->pdata[i], NULL, error))
-			return false;
-	}
-	for (guint i = 0; i < w->jobs->len && !r->is_stopping; i++) {
+	for (guint i = from; i < to && !r->is_stopping; i++) {
 		const WdrJob *job = w->jobs->pdata[i];
 		bool has_missed = job->damage && job->damage->ranges->len > 0;
 		if (has_missed && !tell_missed(r, job->path, job->damage, error))
@@ -422,7 +512,7 @@ static bool record_window(Run *r, const WdrWindow *w, GError **error)
 			return false;
 	}
 	g_mutex_lock(&r->lock);
-	r->entries += w->jobs->len;
+	r->entries += to - from;
 	g_mutex_unlock(&r->lock);
 	report(r);
 	return true;
@@ -431,18 +521,28 @@ static bool record_window(Run *r, const WdrWindow *w, GError **error)
 static bool write_window(Run *r, WdrWindow *w, GError **error)
 {
 	int64_t reported = g_get_monotonic_time();
+	guint n = w->jobs->len;
+	/* All but a long file, the last in both orders, is recorded before it is begun. */
+	guint first = ends_with_long_file(w) ? n - 1 : n;
 
 	if (r->carry->builder && !build_steps(r, w, error))
 		return false;
+	for (guint i = 0; i < w->unread->len; i++) {
+		if (!tell_missed(r, w->unread->pdata[i], NULL, error))
+			return false;
+	}
 	for (guint i = 0; i < w->by_place->len && !r->is_stopping; i++) {
-		if (!write_job(r, w->by_place->pdata[i], error))
+		WdrJob *job = w->by_place->pdata[i];
+		bool is_long = first < n && job == w->jobs->pdata[first];
+		if ((is_long && !record_jobs(r, w, 0, first, error)) ||
+			!write_job(r, w, job, error))
 			return false;
 		if (g_get_monotonic_time() - reported > PROGRESS_EVERY_US) {
 			report(r);
 			reported = g_get_monotonic_time();
 		}
 	}
-	return record_window(r, w, error);
+	return record_jobs(r, w, first < n ? first : 0, n, error);
 }
 
 static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **error)
@@ -452,28 +552,16 @@ static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **erro
 	return !b || !b->ops->set_links || b->ops->set_links(b, serial, links, error);
 }
 
-/* Bytes of files that the writer is done with: on the medium, or soon to be. */
-static uint64_t written_bytes(Run *r)
-{
-	g_mutex_lock(&r->lock);
-	uint64_t bytes = r->count ? wdr_carry_count_bytes(r->count) : r->read_bytes;
-	g_mutex_unlock(&r->lock);
-	return bytes;
-}
-
 /* Asks the planner for the state of the walk when it is time; a window that has it is followed by a
  * checkpoint. */
-static bool make_checkpoint(Run *r, const WdrWindow *w, GError **error)
+static bool after_window(Run *r, const WdrWindow *w, GError **error)
 {
 	int64_t now = g_get_monotonic_time();
 
 	if (!r->carry->checkpoint || r->is_stopping)
 		return true;
-	if (w->after) {
-		r->checkpoint_at = now;
-		r->checkpoint_bytes = written_bytes(r);
-		return r->carry->checkpoint(r->carry->checkpoint_data, w->after, error);
-	}
+	if (w->after)
+		return make_checkpoint(r, w, NULL, NULL, error);
 	if (now - r->checkpoint_at >= CHECKPOINT_EVERY_US ||
 		written_bytes(r) - r->checkpoint_bytes >= r->carry->checkpoint_bytes)
 		r->wants_state = true;
@@ -485,7 +573,7 @@ static void write_all(Run *r)
 	GError *error = NULL;
 
 	for (WdrWindow *w; (w = take_window(r));) {
-		bool is_fine = write_window(r, w, &error) && make_checkpoint(r, w, &error);
+		bool is_fine = write_window(r, w, &error) && after_window(r, w, &error);
 		if (!is_fine)
 			fail(r, g_steal_pointer(&error));
 		g_mutex_lock(&r->lock);
@@ -510,8 +598,10 @@ bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *coun
 		.checkpoint_bytes = carry->total.bytes_done };
 	GThread *readers[READERS];
 
+	WdrWindow *open = NULL;
+
 	r.plan = wdr_plan_new(carry, wdr_world_now(world));
-	if (carry->resume_from && !wdr_plan_restore(r.plan, carry->resume_from, error)) {
+	if (carry->resume_from && !wdr_carry_restore(r.plan, carry->resume_from, &open, error)) {
 		wdr_plan_free(r.plan);
 		return false;
 	}
@@ -521,6 +611,8 @@ bool wdr_carry(const WdrWorld *world, const WdrCarry *carry, WdrCarryCount *coun
 	g_queue_init(&r.to_read);
 	g_queue_init(&r.small);
 	g_queue_init(&r.large);
+	if (open)
+		(void)hand_over(&r, open);
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
 	for (size_t i = 0; i < READERS; i++)
 		readers[i] = g_thread_new("reader", read_thread, &r);

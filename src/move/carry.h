@@ -43,9 +43,9 @@ typedef struct {
 	bool (*missed)(void *data, const char *path, const WdrDamage *damage, GError **error);
 	void *miss_data;
 	WdrProgress total; /* what on_progress is to count up to */
-	/* Called now and then between entries, when everything before is recorded; `walk` is what
-	 * resume_from needs to go on from here. NULL: no checkpoints. */
-	bool (*checkpoint)(void *data, GVariant *walk, GError **error);
+	/* Called now and then between entries, and within long files, when everything before is
+	 * recorded; `state` is what resume_from needs to go on from here. NULL: no checkpoints. */
+	bool (*checkpoint)(void *data, GVariant *state, GError **error);
 	void *checkpoint_data;
 	uint64_t checkpoint_bytes; /* one is made after so many, or after some seconds */
 	GVariant *resume_from;     /* NULL: from the start */

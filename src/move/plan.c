@@ -61,9 +61,18 @@ WdrReplacements *wdr_replacements_new(void)
 
 /* ---- windows ---- */
 
+void wdr_reached_free(WdrReached *reached)
+{
+	if (!reached)
+		return;
+	g_array_unref(reached->missing);
+	g_free(reached);
+}
+
 void wdr_chunk_free(WdrChunk *chunk)
 {
 	free(chunk->data);
+	wdr_reached_free(chunk->reached);
 	g_free(chunk);
 }
 
@@ -76,6 +85,7 @@ static void job_free(void *data)
 		wdr_chunk_free(chunk);
 	wdr_content_free(job->content);
 	wdr_damage_free(job->damage);
+	wdr_reached_free(job->reached);
 	wdr_entry_clear(&job->entry);
 	g_free(job->link_to);
 	g_free(job->path);
@@ -117,17 +127,33 @@ void wdr_window_free(WdrWindow *w)
 	g_free(w);
 }
 
+bool wdr_job_is_long(const WdrJob *job)
+{
+	return job->content && job->entry.size > WDR_LONG_BYTES;
+}
+
+WdrJob *wdr_job_new(void)
+{
+	WdrJob *job = g_new0(WdrJob, 1);
+
+	g_queue_init(&job->chunks);
+	return job;
+}
+
 static int by_place(const void *a, const void *b)
 {
 	const WdrJob *x = *(WdrJob *const *)a;
 	const WdrJob *y = *(WdrJob *const *)b;
 
+	/* A checkpoint within it tells of everything else in the window as done. */
+	if (wdr_job_is_long(x) != wdr_job_is_long(y))
+		return wdr_job_is_long(x) ? 1 : -1;
 	if (x->entry.place != y->entry.place)
 		return x->entry.place < y->entry.place ? -1 : 1;
 	return x->serial < y->serial ? -1 : x->serial > y->serial;
 }
 
-static void finish_window(WdrPlan *p, WdrWindow *w)
+void wdr_plan_finish_window(WdrPlan *p, WdrWindow *w)
 {
 	g_ptr_array_sort(w->by_place, by_place);
 	for (guint i = 0; i < w->by_place->len; i++)
@@ -400,12 +426,11 @@ static bool add_entry(WdrPlan *p, WdrWindow *w, WdrJob *job, const WdrFound *f, 
 
 static WdrJob *new_job(char *path, uint64_t serial, uint64_t parent)
 {
-	WdrJob *job = g_new0(WdrJob, 1);
+	WdrJob *job = wdr_job_new();
 
 	job->path = path;
 	job->serial = serial;
 	job->parent = parent;
-	g_queue_init(&job->chunks);
 	return job;
 }
 
@@ -480,7 +505,7 @@ bool wdr_plan_next(WdrPlan *p, WdrWindow **ret, GError **error)
 	}
 	if (w->order->len == 0)
 		return true;
-	finish_window(p, w);
+	wdr_plan_finish_window(p, w);
 	*ret = g_steal_pointer(&w);
 	return true;
 }

@@ -24,6 +24,9 @@ typedef struct {
 	WdrEntry *glance; /* NULL: to be looked at */
 } WdrFound;
 
+/* Sorts its files by place, and gives them their turns. */
+void wdr_plan_finish_window(WdrPlan *p, WdrWindow *w);
+
 struct WdrPlan {
 	const WdrCarry *carry; /* borrowed */
 	unsigned failures;     /* entries and folders that could not be read, in a row */

@@ -7,13 +7,12 @@
 #include <string.h>
 #include <unistd.h>
 
-static bool new_ext_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev,
-	uint64_t offset, WdrCarryCount *count, WdrBuilder **ret, GError **error)
+/* From the start, or from a checkpoint. */
+static bool new_ext_builder(WdrMoving *m, const WdrItineraryPart *p, const WdrBuildTarget *target,
+	GVariant *checkpoint, WdrBuilder **ret, GError **error)
 {
 	g_auto(WdrExtSpec) spec = { 0 };
 	g_autofree char *left_out = NULL;
-	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
-		count };
 
 	if (!wdr_ext_spec_like(wdr_system_part_ext(wdr_moving_source_part(m, p->number)), &spec,
 		    &left_out, error))
@@ -21,14 +20,13 @@ static bool new_ext_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev
 	spec.inodes = p->inodes;
 	g_strlcpy(spec.uuid, p->to.uuid, sizeof(spec.uuid));
 	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
-	return wdr_ext_builder_new(m->world, &target, &spec, ret, error);
+	return checkpoint ? wdr_ext_builder_resume(m->world, target, &spec, checkpoint, ret, error)
+			  : wdr_ext_builder_new(m->world, target, &spec, ret, error);
 }
 
-static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev *dev,
-	uint64_t offset, WdrCarryCount *count, WdrBuilder **ret, GError **error)
+static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, const WdrBuildTarget *target,
+	WdrBuilder **ret, GError **error)
 {
-	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_carry_count_done,
-		count };
 	WdrFatSpec spec;
 
 	wdr_fat_spec_like(&wdr_moving_source_part(m, p->number)->fat, p->to.size,
@@ -37,7 +35,7 @@ static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, WdrBlockDev
 	spec.hidden_sectors = (uint32_t)MIN(p->to.start / m->it->target.sector_size, G_MAXUINT32);
 	spec.made_at = wdr_world_now(m->world);
 	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
-	return wdr_fat_builder_new(m->world, &target, &spec, ret, error);
+	return wdr_fat_builder_new(m->world, target, &spec, ret, error);
 }
 
 static double now_s(void)
@@ -119,8 +117,9 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 		return false;
 	if (!f->from.walk)
 		return begin_filling(f, error) &&
-		       (wdr_moving_is_fat(p) ? new_fat_builder : new_ext_builder)(
-			       m, p, dev, offset, f->count, &f->builder, error) &&
+		       (wdr_moving_is_fat(p) ? new_fat_builder(m, p, &target, &f->builder, error)
+					     : new_ext_builder(
+						       m, p, &target, NULL, &f->builder, error)) &&
 		       wdr_packing_create(
 			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
 	wdr_world_note(m->world,
@@ -128,7 +127,7 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 		p->number, f->from.entries);
 	wdr_carry_count_done(f->count, f->from.bytes);
 	m->result->bytes_before += f->from.bytes;
-	return wdr_ext_builder_resume(&target, f->from.builder, &f->builder, error) &&
+	return new_ext_builder(m, p, &target, f->from.builder, &f->builder, error) &&
 	       wdr_packing_resume(list, f->from.list_bytes, f->from.entries, &f->packing, error);
 }
 

@@ -5,11 +5,19 @@
 
 #include "move/carry.h"
 
+/* How far a file was read where its hash can be taken up again. */
+typedef struct {
+	WdrHashMark mark;
+	GArray *missing; /* WdrRange: what could not be read before */
+} WdrReached;
+void wdr_reached_free(WdrReached *reached);
+
 /* A piece of content on its way from a reader to the writer. */
 typedef struct {
 	WdrPiece piece;
 	uint8_t *data;
-	size_t room; /* bytes that data holds, and that count against the budget */
+	size_t room;         /* bytes that data holds, and that count against the budget */
+	WdrReached *reached; /* within the piece or before it; NULL: nothing since the last */
 } WdrChunk;
 
 typedef struct {
@@ -20,7 +28,8 @@ typedef struct {
 	char *link_to;       /* a further hard link; no content */
 	WdrContent *content; /* non-empty files only */
 	WdrHash hash;
-	WdrDamage *damage; /* NULL: nothing may be missing */
+	WdrDamage *damage;   /* NULL: nothing may be missing */
+	WdrReached *reached; /* what an earlier run carried of it; NULL: it is to be begun */
 	/* Shared between a reader and the writer, under the carry's lock. */
 	uint64_t turn; /* position among all files with content */
 	GQueue chunks; /* WdrChunk * */
@@ -50,6 +59,10 @@ typedef struct {
 	guint index;
 } WdrWindowStep;
 
+/* Checkpoints are made within longer files too. Such a one ends its window. */
+#define WDR_LONG_BYTES (UINT64_C(1024) * 1024 * 1024)
+bool wdr_job_is_long(const WdrJob *job);
+WdrJob *wdr_job_new(void); /* all of it is empty */
 WdrWindow *wdr_window_new(void);
 void wdr_window_free(WdrWindow *w);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWindow, wdr_window_free)
@@ -71,3 +84,9 @@ bool wdr_plan_short_links(const WdrPlan *plan, WdrPlanLinkFunc each, void *data,
  * that was just made. FORMAT: it is no such state. */
 GVariant *wdr_plan_state(const WdrPlan *plan);
 bool wdr_plan_restore(WdrPlan *plan, GVariant *state, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same of a carrying: `walk` and, where it is within a long file, that file (NULL: it is not).
+ */
+GVariant *wdr_carry_state(GVariant *walk, const WdrJob *job, const WdrReached *reached);
+/* *ret_open: the window with what is left of the long file; NULL: there is none. */
+bool wdr_carry_restore(WdrPlan *plan, GVariant *state, WdrWindow **ret_open,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

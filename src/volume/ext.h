@@ -125,6 +125,7 @@ bool wdr_ext_spec_capacity(const WdrWorld *world, const WdrExtSpec *spec, uint64
 bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	const WdrExtSpec *spec, WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Goes on from a builder's last checkpoint; what came after it on the medium does not count. The
- * target is what that builder had. FORMAT: the checkpoint does not fit the volume. */
-bool wdr_ext_builder_resume(const WdrBuildTarget *target, GVariant *checkpoint, WdrBuilder **ret,
+ * target and the spec are what that builder had. FORMAT: the checkpoint does not fit the volume. */
+bool wdr_ext_builder_resume(const WdrWorld *world, const WdrBuildTarget *target,
+	const WdrExtSpec *spec, GVariant *checkpoint, WdrBuilder **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

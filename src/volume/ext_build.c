@@ -267,6 +267,11 @@ static bool pad_block(Build *b, uint64_t to, GError **error)
 	return true;
 }
 
+bool wdr_ext_build_pad(Build *b, GError **error)
+{
+	return pad_block(b, UINT64_MAX, error);
+}
+
 static bool write_bytes(Build *b, const uint8_t *data, uint64_t len, GError **error)
 {
 	uint64_t bs = b->blocks.fs->blocksize;
@@ -355,7 +360,7 @@ static bool unwritten_piece(Build *b, const WdrPiece *piece, GError **error)
 	if (piece->offset < first && (!move_to(b, piece->offset, error) ||
 					     !write_zeros(b, first - piece->offset, error)))
 		return false;
-	if (!pad_block(b, UINT64_MAX, error) ||
+	if (!wdr_ext_build_pad(b, error) ||
 		!reserve_blocks(b, first / bs, (last - first) / bs, error))
 		return false;
 	b->file.pos = last;
@@ -377,11 +382,14 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 	Build *b = (Build *)builder;
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)b->file.inode;
 
-	if (!pad_block(b, UINT64_MAX, error) || !wdr_ext_put_tree(&b->blocks, b->file.ino, in,
-							b->file.runs, &b->file.blocks, error))
+	ext2_ino_t ino = b->file.ino;
+
+	if (!wdr_ext_build_pad(b, error) ||
+		!wdr_ext_put_tree(&b->blocks, ino, in, b->file.runs, &b->file.blocks, error))
 		return false;
 	wdr_ext_inode_put_blocks(b, in, b->file.blocks);
-	return wdr_ext_table_put(b->table, b->file.ino, b->file.inode, error);
+	b->file.ino = 0;
+	return wdr_ext_table_put(b->table, ino, b->file.inode, error);
 }
 
 static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links, GError **error)
@@ -440,8 +448,7 @@ static const WdrBuilderOps build_ops = {
 	.free = build_free,
 };
 
-/* mkfs made a lost+found of its own; the one of the source comes in its place. */
-static bool drop_lost_and_found(ext2_filsys fs, GError **error)
+bool wdr_ext_drop_lost_and_found(ext2_filsys fs, GError **error)
 {
 	struct ext2_inode in;
 	blk64_t block = 0;
@@ -516,12 +523,16 @@ bool wdr_ext_build_open(
 	fs->read_inode = read_inode;
 	b->blocks.stream =
 		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
-	errcode_t code = ext2fs_read_bitmaps(fs);
-	if (code)
-		return wdr_ext_error(error, code, "reading the bitmaps of the ext volume");
 	g_steal_pointer(&builder);
 	*ret = b;
 	return true;
+}
+
+bool wdr_ext_build_read_bitmaps(WdrExtBuild *b, GError **error)
+{
+	errcode_t code = ext2fs_read_bitmaps(b->blocks.fs);
+
+	return !code || wdr_ext_error(error, code, "reading the bitmaps of the ext volume");
 }
 
 bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
@@ -533,7 +544,8 @@ bool wdr_ext_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 		!wdr_ext_build_open(target, 0, &b, error))
 		return false;
 	g_autoptr(WdrBuilder) builder = &b->builder;
-	if (!drop_lost_and_found(b->blocks.fs, error))
+	if (!wdr_ext_build_read_bitmaps(b, error) ||
+		!wdr_ext_drop_lost_and_found(b->blocks.fs, error))
 		return false;
 	wdr_ext_spec_apply(spec, b->blocks.fs->super);
 	b->first_ino = first_free_ino(b->blocks.fs);

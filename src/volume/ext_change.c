@@ -75,7 +75,8 @@ bool wdr_ext_change_open(const WdrBuildTarget *target, WdrExtChange **ret, GErro
 {
 	g_autoptr(WdrExtChange) c = g_new0(WdrExtChange, 1);
 
-	if (!wdr_ext_build_open(target, 1, &c->build, error))
+	if (!wdr_ext_build_open(target, 1, &c->build, error) ||
+		!wdr_ext_build_read_bitmaps(c->build, error))
 		return false;
 	wdr_ext_table_note_used(c->build->table);
 	if (!check_volume(fs_of(c), error) ||

@@ -135,9 +135,6 @@ static bool lay(const WdrBuildTarget *t, WdrBlockDev *from, ext2_filsys fs, GErr
 {
 	g_autoptr(GArray) apart = g_array_new(FALSE, FALSE, sizeof(Span));
 
-	errcode_t code = ext2fs_read_bitmaps(fs);
-	if (code)
-		return wdr_ext_error(error, code, "reading the bitmaps of the fresh ext volume");
 	if (!journal_spans(fs, apart, error))
 		return false;
 	bool tables_need_zeros = !ext2fs_has_group_desc_csum(fs);
@@ -152,19 +149,38 @@ static bool lay(const WdrBuildTarget *t, WdrBlockDev *from, ext2_filsys fs, GErr
 	return copy_used(t, fs, from, apart, error);
 }
 
+bool wdr_ext_open_empty(const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec,
+	WdrBlockDev **ret_dev, ext2_filsys *ret, GError **error)
+{
+	g_autofree char *path = g_build_filename(target->scratch, "fresh.ext", NULL);
+	g_autoptr(WdrBlockDev) dev = NULL;
+	ext2_filsys fs = NULL;
+
+	bool is_fine = wdr_ext_make_empty(world, spec, target->size, path, error) &&
+		       wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error) &&
+		       wdr_ext_open_fs(dev, 0, wdr_blockdev_size(dev), 0, &fs, error);
+	unlink(path);
+	if (!is_fine)
+		return false;
+	errcode_t code = ext2fs_read_bitmaps(fs);
+	if (code) {
+		ext2fs_free(fs);
+		return wdr_ext_error(error, code, "reading the bitmaps of the fresh ext volume");
+	}
+	*ret_dev = g_steal_pointer(&dev);
+	*ret = fs;
+	return true;
+}
+
 bool wdr_ext_lay_empty(
 	const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec, GError **error)
 {
-	g_autofree char *path = g_build_filename(target->scratch, "fresh.ext", NULL);
 	g_autoptr(WdrBlockDev) from = NULL;
 	ext2_filsys fs = NULL;
-	bool is_fine = wdr_ext_make_empty(world, spec, target->size, path, error) &&
-		       wdr_blockdev_open(path, WDR_OPEN_READ, &from, error) &&
-		       wdr_ext_open_fs(from, 0, wdr_blockdev_size(from), 0, &fs, error) &&
-		       lay(target, from, fs, error);
 
-	if (fs)
-		ext2fs_free(fs);
-	unlink(path);
+	if (!wdr_ext_open_empty(world, target, spec, &from, &fs, error))
+		return false;
+	bool is_fine = lay(target, from, fs, error);
+	ext2fs_free(fs);
 	return is_fine;
 }

@@ -28,6 +28,12 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 /* Makes it and carries it to its place on the target (ext_lay.c). */
 bool wdr_ext_lay_empty(const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Makes it in the target's scratch folder and opens it there; both are the caller's, and the file
+ * goes away with them. */
+bool wdr_ext_open_empty(const WdrWorld *world, const WdrBuildTarget *target, const WdrExtSpec *spec,
+	WdrBlockDev **ret_dev, ext2_filsys *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* mkfs made a lost+found of its own; the one of the source comes in its place. */
+bool wdr_ext_drop_lost_and_found(ext2_filsys fs, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts what mkfs has no option for into the superblock. */
 void wdr_ext_spec_apply(const WdrExtSpec *spec, struct ext2_super_block *sb);
 
@@ -128,8 +134,8 @@ typedef struct {
 	WdrExtTable *table;
 	ext2_ino_t first_ino; /* of serial 1 */
 	uint8_t *xattr_block;
-	struct { /* the file being written */
-		ext2_ino_t ino;
+	struct {                /* the file being written */
+		ext2_ino_t ino; /* 0: none */
 		uint8_t *inode;
 		GArray *runs;    /* WdrExtRun */
 		uint64_t at;     /* bytes of the disk: where the next byte of an open block goes */
@@ -138,11 +144,15 @@ typedef struct {
 	} file;
 } WdrExtBuild;
 
-/* A builder over a volume that exists; its serials begin at first_ino. */
+/* A builder over a volume that exists; its serials begin at first_ino. It has no bitmaps yet. */
 bool wdr_ext_build_open(const WdrBuildTarget *target, ext2_ino_t first_ino, WdrExtBuild **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The builder's checkpoint operation. */
+bool wdr_ext_build_read_bitmaps(WdrExtBuild *b, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Fills the block that the file being written has begun. */
+bool wdr_ext_build_pad(WdrExtBuild *b, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The builder's checkpoint operation. Within a file, only where no more is to come of the block
+ * that was begun. */
 bool wdr_ext_build_checkpoint(
 	WdrBuilder *builder, GVariant **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 

@@ -119,6 +119,129 @@ static void lose_power(Medium *m)
 	memcpy(m->now, m->stable, SIZE);
 }
 
+/* ---- a volume with a file of gigabytes, most of it a hole ---- */
+
+#define LONG_BYTES (UINT64_C(3) * 1024 * WDR_MIB + 12345)
+
+/* Around the places where a checkpoint may be: pieces that end at them, begin there and reach over
+ * them, a block that is written in part, and preallocated room. */
+static const struct {
+	uint64_t offset, len;
+	bool is_unwritten;
+} pieces[] = {
+	{ 0, 3 * WDR_MIB, false },
+	{ 700 * WDR_MIB, 5000, false },
+	{ 1023 * WDR_MIB + 4096, 2 * WDR_MIB, false },
+	{ 1500 * WDR_MIB, 8 * WDR_MIB, true },
+	{ 2046 * WDR_MIB, 2 * WDR_MIB, false },
+	{ 2048 * WDR_MIB, 4 * WDR_MIB, false },
+	{ 3071 * WDR_MIB, WDR_MIB + 4096, true },
+	{ LONG_BYTES - 100, 100, false },
+};
+
+typedef struct {
+	WdrContent content;
+	uint64_t size;
+	size_t piece;
+	uint64_t pos; /* bytes of the piece already given */
+} LongContent;
+
+static bool long_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	LongContent *c = (LongContent *)content;
+
+	(void)error;
+	*ret = (WdrPiece){ .offset = c->size };
+	if (c->size != LONG_BYTES || c->piece == G_N_ELEMENTS(pieces))
+		return true;
+	uint64_t at = pieces[c->piece].offset + c->pos;
+	uint64_t left = MIN(pieces[c->piece].len - c->pos, LONG_BYTES - at);
+	uint64_t len = pieces[c->piece].is_unwritten ? left : MIN(left, cap);
+	*ret = (WdrPiece){ at, len, pieces[c->piece].is_unwritten };
+	for (uint64_t i = 0; !ret->is_unwritten && i < len; i++)
+		((uint8_t *)buf)[i] = (uint8_t)((at + i) * 2654435761u >> 13 | 1);
+	c->pos += len;
+	if (len == left) {
+		c->piece++;
+		c->pos = 0;
+	}
+	return true;
+}
+
+static void long_free(WdrContent *content)
+{
+	g_free(content);
+}
+
+static const char *const long_names[] = { "a", "long", "z" };
+
+static bool long_list(
+	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
+{
+	(void)v;
+	(void)folder;
+	for (unsigned i = 0; i < G_N_ELEMENTS(long_names); i++) {
+		WdrName name = { .name = long_names[i], .id = i + 2, .links = 1 };
+		if (!each(data, &name, error))
+			return false;
+	}
+	return true;
+}
+
+static bool long_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
+{
+	bool is_folder = node->id == v->root_id;
+
+	(void)error;
+	*ret = sup_entry(is_folder ? WDR_KIND_FOLDER : WDR_KIND_FILE, is_folder ? 0755 : 0640);
+	ret->links = is_folder ? 2 : 1;
+	ret->size = is_folder ? 0 : node->id == 3 ? LONG_BYTES : 10000;
+	wdr_entry_add_xattr(ret, "user.field", "heron", 5);
+	return true;
+}
+
+static bool long_open(
+	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
+{
+	static const WdrContentOps ops = { long_next, long_free, NULL };
+	LongContent *c = g_new0(LongContent, 1);
+
+	(void)v;
+	(void)node;
+	(void)error;
+	c->content.ops = &ops;
+	c->size = entry->size;
+	*ret = &c->content;
+	return true;
+}
+
+static void long_volume_free(WdrVolume *v)
+{
+	g_free(v);
+}
+
+static WdrVolume *long_volume(void)
+{
+	static const WdrVolumeOps ops = { "long", long_list, long_stat, long_open, long_volume_free,
+		NULL };
+	WdrVolume *v = g_new0(WdrVolume, 1);
+
+	v->ops = &ops;
+	v->name = g_strdup("long");
+	v->root_id = 1;
+	return v;
+}
+
+static WdrVolume *many_files(void)
+{
+	SupTree tree = { .seed = 11, .entries = ENTRIES, .has_small_files = true };
+
+	return sup_tree(&tree);
+}
+
+enum { MANY, LONG };
+static WdrVolume *(*const sources[])(void) = { many_files, long_volume };
+
 /* ---- filling ---- */
 
 typedef struct {
@@ -146,7 +269,8 @@ static bool begin(Filling *f, const WdrBuildTarget *target, const WdrCheckpoint 
 
 	spec.inodes = 20000;
 	if (from->walk)
-		return wdr_ext_builder_resume(target, from->builder, &f->builder, error) &&
+		return wdr_ext_builder_resume(
+			       sup_world(), target, &spec, from->builder, &f->builder, error) &&
 		       wdr_packing_resume(
 			       list, from->list_bytes, from->entries, &f->packing, error);
 	return wdr_ext_builder_new(sup_world(), target, &spec, &f->builder, error) &&
@@ -154,10 +278,9 @@ static bool begin(Filling *f, const WdrBuildTarget *target, const WdrCheckpoint 
 }
 
 /* One run: from the checkpoint if there is one; *ret_made counts those that it made. */
-static bool fill(WdrBlockDev *dev, const char *list, unsigned *ret_made, GError **error)
+static bool fill(WdrBlockDev *dev, int which, const char *list, unsigned *ret_made, GError **error)
 {
-	SupTree tree = { .seed = 11, .entries = ENTRIES, .has_small_files = true };
-	g_autoptr(WdrVolume) source = sup_tree(&tree);
+	g_autoptr(WdrVolume) source = sources[which]();
 	g_auto(WdrCheckpoint) from = { 0 };
 	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
 	Filling f = { 0 };
@@ -194,14 +317,14 @@ static void judge(WdrBlockDev *dev, const Medium *m, const char *list)
 	sup_compare(built, list);
 }
 
-static gint count_writes(const char *list)
+static gint count_writes(int which, const char *list)
 {
 	Medium *m = NULL;
 	g_autoptr(WdrBlockDev) dev = medium_new(&m);
 	unsigned made = 0;
 
 	m->left = G_MAXINT;
-	sup_ok(fill(dev, list, &made, &error));
+	sup_ok(fill(dev, which, list, &made, &error));
 	ck_assert_uint_ge(made, 2);
 	judge(dev, m, list);
 	unlink(sup_path("checkpoint"));
@@ -210,7 +333,7 @@ static gint count_writes(const char *list)
 
 START_TEST(power_cuts_anywhere)
 {
-	gint all = count_writes(sup_path("list"));
+	gint all = count_writes(MANY, sup_path("list"));
 	g_autofree char *want = sup_read(sup_path("list"), NULL);
 	unsigned resumed = 0;
 
@@ -227,7 +350,7 @@ START_TEST(power_cuts_anywhere)
 			/* One that makes no progress is given more time, as a user would. */
 			m->left = all * (share + (gint)rounds) / 10 + 1;
 			resumed += access(sup_path("checkpoint"), F_OK) == 0;
-			is_done = fill(dev, sup_path("list"), &made, NULL);
+			is_done = fill(dev, MANY, sup_path("list"), &made, NULL);
 			if (!is_done)
 				lose_power(m);
 		}
@@ -237,6 +360,44 @@ START_TEST(power_cuts_anywhere)
 		ck_assert_str_eq(got, want);
 	}
 	ck_assert_uint_ge(resumed, 3);
+}
+END_TEST
+
+/* The checkpoint that there is was made within the long file. */
+static bool is_within(void)
+{
+	g_auto(WdrCheckpoint) c = { 0 };
+	g_autoptr(GVariant) files = NULL;
+
+	sup_ok(wdr_checkpoint_load(sup_path("checkpoint"), &c, &error));
+	if (c.walk)
+		files = g_variant_get_child_value(c.walk, 1);
+	return files && g_variant_n_children(files) == 1;
+}
+
+/* Nearly all writes come before the data: the cuts are among the last. */
+START_TEST(power_cuts_within_a_long_file)
+{
+	gint all = count_writes(LONG, sup_path("list"));
+	g_autofree char *want = sup_read(sup_path("list"), NULL);
+	unsigned within = 0;
+	unsigned made = 0;
+
+	for (gint cut = 1; cut < 32; cut += 2) {
+		Medium *m = NULL;
+		g_autoptr(WdrBlockDev) dev = medium_new(&m);
+		unlink(sup_path("checkpoint"));
+		m->left = all - cut;
+		ck_assert(!fill(dev, LONG, sup_path("list"), &made, NULL));
+		lose_power(m);
+		within += is_within();
+		m->left = -1;
+		sup_ok(fill(dev, LONG, sup_path("list"), &made, &error));
+		judge(dev, m, sup_path("list"));
+		g_autofree char *got = sup_read(sup_path("list"), NULL);
+		ck_assert_str_eq(got, want);
+	}
+	ck_assert_uint_ge(within, 2);
 }
 END_TEST
 
@@ -297,19 +458,22 @@ static bool resume_with(GVariant *state, GError **failure)
 	WdrBuildTarget target = { dev, 0, 32 * WDR_MIB, sup_folder(), NULL, NULL };
 
 	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &first, &error));
-	return wdr_ext_builder_resume(&target, owned, &second, failure);
+	return wdr_ext_builder_resume(sup_world(), &target, &spec, owned, &second, failure);
 }
 
 START_TEST(states_that_cannot_be)
 {
-	const char *const states[] = { "'text'", "(uint32 12, uint32 0)",
-		"(uint32 2, uint32 0, uint64 0, @a(uu) [], @a(uu) [])",
-		"(uint32 12, uint32 0, uint64 99999999, @a(uu) [], @a(uu) [])",
-		"(uint32 12, uint32 0, uint64 3, @a(uu) [], @a(uu) [])",
-		"(uint32 12, uint32 0, uint64 0, @a(uu) [(4, 1)], @a(uu) [])",
-		"(uint32 12, uint32 0, uint64 0, @a(uu) [(12, 4294967295)], @a(uu) [])",
-		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(9999, 1)])",
-		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(0, 4294967295)])" };
+	const char *const states[] = {
+		"'text'", "(uint32 12, uint32 0)",
+		"(uint32 2, uint32 0, uint64 0, @a(uu) [], @a(uu) [], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 99999999, @a(uu) [], @a(uu) [], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 3, @a(uu) [], @a(uu) [], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [(4, 1)], @a(uu) [], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [(12, 4294967295)], @a(uu) [], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(9999, 1)], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [(0, 4294967295)], @a(uaytta(ttub)) [])",
+		"(uint32 12, uint32 0, uint64 0, @a(uu) [], @a(uu) [], [(uint32 12, [byte 0], uint64 0, uint64 0, @a(ttub) [])])"
+	};
 
 	for (size_t i = 0; i < G_N_ELEMENTS(states); i++) {
 		GVariant *state = g_variant_parse(NULL, states[i], NULL, NULL, NULL);
@@ -329,6 +493,7 @@ Suite *suite_checkpoint(void)
 	tcase_set_timeout(tc, 600);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_test(tc, power_cuts_anywhere);
+	tcase_add_test(tc, power_cuts_within_a_long_file);
 	tcase_add_test(tc, it_comes_back_as_it_was);
 	tcase_add_test(tc, a_damaged_one_is_none);
 	tcase_add_test(tc, states_that_cannot_be);
