@@ -181,6 +181,20 @@ bool wdr_logbook_part(WdrLogbook *l, unsigned number, const char *what, GError *
 		error);
 }
 
+bool wdr_logbook_range(
+	WdrLogbook *l, unsigned number, const WdrRange *range, WdrHash hash, GError **error)
+{
+	char hex[WDR_HASH_TEXT_LEN + 1];
+
+	wdr_hash_to_text(hash, hex);
+	return append(l,
+		json_pack("{s:I, s:s, s:i, s:I, s:I, s:s}", "at",
+			(json_int_t)wdr_world_now(l->world), "event", "range", "number",
+			(int)number, "start", (json_int_t)range->offset, "size",
+			(json_int_t)range->len, "xxh128", hex),
+		error);
+}
+
 bool wdr_logbook_missing(
 	WdrLogbook *l, unsigned partition, const char *path, const GArray *ranges, GError **error)
 {

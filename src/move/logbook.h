@@ -8,6 +8,7 @@
  *   {"at": SECONDS, "event": "rewound", "number": N}       it was put back
  *   {"at": SECONDS, "event": "mark", "what": "cleared"}    how far it has come: see logged.h
  *   {"at": SECONDS, "event": "part", "number": N, "what": "carried"}
+ *   {"at": SECONDS, "event": "range", "number": N, "start": BYTES, "size": BYTES, "xxh128": "…"}
  *   {"at": SECONDS, "event": "missing", …}                 see missing.h
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
@@ -60,6 +61,8 @@ bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);
 bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_part(
 	WdrLogbook *l, unsigned number, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_logbook_range(WdrLogbook *l, unsigned number, const WdrRange *range, WdrHash hash,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_missing(WdrLogbook *l, unsigned partition, const char *path, const GArray *ranges,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_done(WdrLogbook *l, GError **error);

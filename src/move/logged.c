@@ -7,13 +7,37 @@
 void wdr_logged_init(WdrLogged *ret)
 {
 	*ret = (WdrLogged){ .carried = g_hash_table_new(NULL, NULL),
+		.ranges = g_array_new(FALSE, FALSE, sizeof(WdrLoggedRange)),
 		.missing = wdr_missing_list_new() };
 }
 
 void wdr_logged_clear(WdrLogged *l)
 {
 	g_clear_pointer(&l->carried, g_hash_table_unref);
+	g_clear_pointer(&l->ranges, g_array_unref);
 	g_clear_pointer(&l->missing, g_ptr_array_unref);
+}
+
+const WdrLoggedRange *wdr_logged_range(const WdrLogged *l, unsigned number, uint64_t start)
+{
+	const WdrLoggedRange *found = NULL;
+
+	/* The last word on it counts. */
+	for (guint i = 0; i < l->ranges->len; i++) {
+		const WdrLoggedRange *r = &g_array_index(l->ranges, WdrLoggedRange, i);
+		if (r->number == number && r->start == start)
+			found = r;
+	}
+	return found;
+}
+
+static void forget_part(WdrLogged *l, unsigned number)
+{
+	for (guint i = l->ranges->len; i > 0; i--) {
+		if (g_array_index(l->ranges, WdrLoggedRange, i - 1).number == number)
+			g_array_remove_index(l->ranges, i - 1);
+	}
+	wdr_missing_forget_partition(l->missing, number);
 }
 
 bool wdr_logged_is_carried(const WdrLogged *l, unsigned number)
@@ -43,11 +67,29 @@ static bool take_part(json_t *line, const char *what, WdrLogged *l)
 	if (strcmp(what, WDR_PART_CARRIED) == 0)
 		g_hash_table_add(l->carried, GUINT_TO_POINTER((guint)number));
 	else if (strcmp(what, WDR_PART_BEGUN) == 0)
-		wdr_missing_forget_partition(l->missing, (unsigned)number);
+		forget_part(l, (unsigned)number);
 	else if (strcmp(what, WDR_PART_CHANGING) == 0)
 		g_hash_table_remove(l->carried, GUINT_TO_POINTER((guint)number));
 	else
 		return false;
+	return true;
+}
+
+static bool take_range(json_t *line, WdrLogged *l)
+{
+	json_int_t number = 0, start = 0, size = 0;
+	const char *hex = NULL;
+	WdrLoggedRange r;
+
+	if (json_unpack(line, "{s:I, s:I, s:I, s:s}", "number", &number, "start", &start, "size",
+		    &size, "xxh128", &hex) != 0 ||
+		number < 1 || number > G_MAXUINT16 || start < 0 || size <= 0 ||
+		!wdr_hash_from_text(hex, &r.hash))
+		return false;
+	r.number = (unsigned)number;
+	r.start = (uint64_t)start;
+	r.size = (uint64_t)size;
+	g_array_append_val(l->ranges, r);
 	return true;
 }
 
@@ -62,6 +104,8 @@ static bool take_line(json_t *line, void *data)
 	l->was_done |= l->is_done;
 	if (strcmp(event, "missing") == 0)
 		return wdr_missing_take_json(l->missing, line);
+	if (strcmp(event, "range") == 0)
+		return take_range(line, l);
 	if (strcmp(event, "mark") == 0)
 		return what && take_mark(what, l);
 	return strcmp(event, "part") != 0 || (what && take_part(line, what, l));

@@ -17,11 +17,19 @@
 #define WDR_PART_CARRIED "carried"
 #define WDR_PART_CHANGING "changing"
 
+/* A stretch of a part that is carried block by block: on the target, and read back. */
+typedef struct {
+	unsigned number;
+	uint64_t start, size; /* bytes of the part */
+	WdrHash hash;
+} WdrLoggedRange;
+
 typedef struct {
 	bool is_cleared, is_released;
 	bool is_done;        /* and nothing was begun since */
 	bool was_done;       /* once */
 	GHashTable *carried; /* numbers of parts */
+	GArray *ranges;      /* WdrLoggedRange */
 	GPtrArray *missing;  /* WdrMissing */
 } WdrLogged;
 
@@ -30,6 +38,8 @@ void wdr_logged_init(WdrLogged *ret);
 void wdr_logged_clear(WdrLogged *l);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLogged, wdr_logged_clear)
 bool wdr_logged_is_carried(const WdrLogged *l, unsigned number);
+/* The stretch that begins there; NULL: none. */
+const WdrLoggedRange *wdr_logged_range(const WdrLogged *l, unsigned number, uint64_t start);
 
 /* The text of a logbook; `name` is for messages. */
 bool wdr_logged_parse(const char *name, const char *text, WdrLogged *ret,

@@ -176,7 +176,10 @@ static bool carry_volume(WdrMoving *m, const WdrItineraryPart *p, GError **error
 
 static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
-	if (wdr_logged_is_carried(&m->logged, p->number))
+	bool is_carried = wdr_logged_is_carried(&m->logged, p->number);
+
+	/* Passes find what changed on a volume since; blocks are looked at again. */
+	if (is_carried && wdr_itinerary_way(p) != WDR_WAY_BLOCKS)
 		return count_carried(m, p, error);
 	return (wdr_moving_is_volume(p) ? carry_volume : wdr_moving_carry_blocks)(m, p, error) &&
 	       wdr_moving_note_carried(m, p, error);

@@ -169,6 +169,75 @@ START_TEST(a_catchup_that_was_cut_off)
 }
 END_TEST
 
+/* A partition without a file system that is carried in three stretches. */
+enum { BLOCKS_AT = 600 * 1024 * 1024 };
+#define STRETCH (UINT64_C(256) * 1024 * 1024)
+
+static void add_blocks(void)
+{
+	g_autofree char *script = g_strdup_printf(
+		"truncate -s 1300M '%s'; echo start=1228800,size=1228800,type=da |"
+		" sfdisk -q --append '%s'; for at in 600 601 855 856 1112 1199; do"
+		" dd if=/dev/urandom of='%s' bs=1M seek=$at count=1 conv=notrunc status=none; done",
+		CARD, CARD, CARD);
+	const char *argv[] = { "bash", "-ec", script, NULL };
+
+	sup_tool(argv);
+}
+
+static unsigned stretches_logged(void)
+{
+	g_autofree char *text = sup_read(BENCH_LOGBOOK, NULL);
+	unsigned count = 0;
+
+	for (const char *at = text; (at = strstr(at, "\"range\"")); at++)
+		count++;
+	return count;
+}
+
+static void expect_blocks_alike(void)
+{
+	const char *dump = strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "nvme0n1p3");
+
+	ck_assert_ptr_nonnull(dump);
+	g_autofree char *skip = g_strdup_printf("%u:%" G_GUINT64_FORMAT, (unsigned)BLOCKS_AT,
+		g_ascii_strtoull(strstr(dump, "start=") + 6, NULL, 10) * 512);
+	SUP_TOOL("cmp", "-i", skip, "-n", "629145600", CARD, DRIVE);
+}
+
+/* Killed within it; with a stretch that changed before it goes on, which is carried again. */
+START_TEST(blocks_in_stretches)
+{
+	bool changes = _i == 1;
+
+	add_blocks();
+	ck_assert_int_eq(killed_move("\"range\""), 128 + SIGKILL);
+	unsigned before = stretches_logged();
+	ck_assert_uint_ge(before, 1);
+	ck_assert_uint_lt(before, 3);
+	if (changes)
+		sup_poke(CARD, BLOCKS_AT + 1024, "changed", 7);
+	SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done: everything was read back");
+	ck_assert_uint_eq(stretches_logged(), changes ? 4 : 3);
+	expect_blocks_alike();
+}
+END_TEST
+
+/* One that was carried whole is looked at again as well. */
+START_TEST(blocks_that_changed_when_all_were_carried)
+{
+	add_blocks();
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_uint_eq(stretches_logged(), 3);
+	sup_poke(CARD, BLOCKS_AT + STRETCH + 5, "changed", 7);
+	SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done: everything was read back");
+	ck_assert_uint_eq(stretches_logged(), 4);
+	expect_blocks_alike();
+}
+END_TEST
+
 /* As root: file systems that fill up, and get room again. */
 static void full_at_first(const char *size, const char *image, const char *state)
 {
@@ -222,6 +291,8 @@ Suite *suite_resume(void)
 	tcase_add_test(t, an_unplugged_target);
 	tcase_add_test(t, a_source_that_changed_meanwhile);
 	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);
+	tcase_add_loop_test(t, blocks_in_stretches, 0, 2);
+	tcase_add_test(t, blocks_that_changed_when_all_were_carried);
 	tcase_add_test(t, a_full_disk_under_the_target);
 	tcase_add_test(t, a_full_state_folder);
 	suite_add_tcase(s, t);
