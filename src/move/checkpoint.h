@@ -12,7 +12,7 @@
 typedef struct {
 	uint64_t list_bytes, entries, bytes;
 	GVariant *walk;    /* for WdrCarry.resume_from */
-	GVariant *builder; /* for wdr_ext_builder_resume() */
+	GVariant *builder; /* for wdr_ext_builder_resume(), wdr_fat_builder_resume() */
 } WdrCheckpoint;
 void wdr_checkpoint_clear(WdrCheckpoint *c);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrCheckpoint, wdr_checkpoint_clear)

@@ -25,7 +25,7 @@ static bool new_ext_builder(WdrMoving *m, const WdrItineraryPart *p, const WdrBu
 }
 
 static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, const WdrBuildTarget *target,
-	WdrBuilder **ret, GError **error)
+	GVariant *checkpoint, WdrBuilder **ret, GError **error)
 {
 	WdrFatSpec spec;
 
@@ -35,7 +35,8 @@ static bool new_fat_builder(WdrMoving *m, const WdrItineraryPart *p, const WdrBu
 	spec.hidden_sectors = (uint32_t)MIN(p->to.start / m->it->target.sector_size, G_MAXUINT32);
 	spec.made_at = wdr_world_now(m->world);
 	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
-	return wdr_fat_builder_new(m->world, target, &spec, ret, error);
+	return checkpoint ? wdr_fat_builder_resume(target, &spec, checkpoint, ret, error)
+			  : wdr_fat_builder_new(m->world, target, &spec, ret, error);
 }
 
 static double now_s(void)
@@ -104,6 +105,12 @@ static bool begin_filling(Filling *f, GError **error)
 	return wdr_logbook_part(f->m->logbook, f->part->number, WDR_PART_BEGUN, error);
 }
 
+static bool new_builder(Filling *f, const WdrBuildTarget *target, GError **error)
+{
+	return (wdr_moving_is_fat(f->part) ? new_fat_builder : new_ext_builder)(
+		f->m, f->part, target, f->from.builder, &f->builder, error);
+}
+
 static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError **error)
 {
 	WdrMoving *m = f->m;
@@ -116,10 +123,7 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
 		return false;
 	if (!f->from.walk)
-		return begin_filling(f, error) &&
-		       (wdr_moving_is_fat(p) ? new_fat_builder(m, p, &target, &f->builder, error)
-					     : new_ext_builder(
-						       m, p, &target, NULL, &f->builder, error)) &&
+		return begin_filling(f, error) && new_builder(f, &target, error) &&
 		       wdr_packing_create(
 			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
 	wdr_world_note(m->world,
@@ -127,7 +131,7 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 		p->number, f->from.entries);
 	wdr_carry_count_done(f->count, f->from.bytes);
 	m->result->bytes_before += f->from.bytes;
-	return new_ext_builder(m, p, &target, f->from.builder, &f->builder, error) &&
+	return new_builder(f, &target, error) &&
 	       wdr_packing_resume(list, f->from.list_bytes, f->from.entries, &f->packing, error);
 }
 
@@ -158,7 +162,7 @@ bool wdr_moving_fill(
 			.entries_total = p->entries,
 			.bytes_done = f.from.bytes,
 			.entries_done = f.from.entries },
-		.checkpoint = f.builder->ops->checkpoint ? make_checkpoint : NULL,
+		.checkpoint = make_checkpoint,
 		.checkpoint_data = &f,
 		.checkpoint_bytes = m->checkpoint_bytes,
 		.resume_from = f.from.walk };

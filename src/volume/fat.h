@@ -98,3 +98,7 @@ bool wdr_fat_spec_capacity(const WdrWorld *world, const WdrFatSpec *spec, uint64
 /* Makes the empty volume at its place and returns its builder; as wdr_ext_builder_new(). */
 bool wdr_fat_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	const WdrFatSpec *spec, WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Goes on from a checkpoint of such a builder, with the same target and spec; as
+ * wdr_ext_builder_resume(). FORMAT: the checkpoint is of another volume. */
+bool wdr_fat_builder_resume(const WdrBuildTarget *target, const WdrFatSpec *spec,
+	GVariant *checkpoint, WdrBuilder **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,52 +1,26 @@
 /* Filling a new FAT volume in one pass. Every file and folder gets clusters in a row, in rising
  * order, so the FATs follow from where each chain ends and are written last. A folder's image stays
  * in memory until all its entries know their clusters. */
-#include "volume/fat_priv.h"
+#include "volume/fat_build.h"
 
 #include "base/cursor.h"
 #include "base/text.h"
-#include "disk/stream.h"
 
 #include <string.h>
 #include <unistd.h>
 
 enum { STREAM_BYTES = 1024 * 1024, STREAM_BUFFERS = 3, FSINFO_FREE = 488, FSINFO_NEXT = 492 };
 
-typedef struct {
-	uint64_t serial, first_child;
-	uint32_t cluster; /* 0: the root */
-	GByteArray *image;
-	GArray *slots;  /* uint32_t: where each child's short entry is in the image */
-	size_t waiting; /* children that have no clusters yet */
-	uint64_t at;    /* where the image goes, bytes of the volume */
-} Folder;
-
-typedef struct {
-	WdrBuilder builder;
-	WdrBlockDev *dev;
-	uint64_t offset;
-	WdrFatLayout layout;
-	WdrFatSpec spec;
-	WdrStream *stream;
-	GHashTable *folders; /* serial -> Folder, while it waits */
-	uint8_t *ends;       /* a bit for each cluster: its chain ends here */
-	uint32_t next;       /* the first free cluster */
-	struct {
-		uint64_t at;       /* bytes of the volume where it starts */
-		uint64_t pos, end; /* bytes of the file: written up to, and all its clusters */
-	} file;
-} Build;
-
-static void folder_free(void *data)
+void wdr_fat_folder_free(void *data)
 {
-	Folder *f = data;
+	WdrFatFolder *f = data;
 
 	g_byte_array_unref(f->image);
 	g_array_unref(f->slots);
 	g_free(f);
 }
 
-static bool take_clusters(Build *b, uint64_t bytes, uint32_t *ret, GError **error)
+static bool take_clusters(WdrFatBuild *b, uint64_t bytes, uint32_t *ret, GError **error)
 {
 	uint64_t count = (bytes + b->layout.cluster_bytes - 1) / b->layout.cluster_bytes;
 	uint64_t free_clusters = b->layout.clusters + FAT_FIRST_CLUSTER - (uint64_t)b->next;
@@ -125,7 +99,7 @@ static void keep_short_names(Names *n, const WdrChild *children, size_t count)
 	}
 }
 
-static bool add_name(Folder *f, Names *n, const WdrChild *child, GError **error)
+static bool add_name(WdrFatFolder *f, Names *n, const WdrChild *child, GError **error)
 {
 	uint8_t fat_name[WDR_FAT_NAME_BYTES];
 	g_autofree uint16_t *units = NULL;
@@ -175,7 +149,7 @@ static void put_times(uint8_t *d, const WdrEntry *e)
 	wdr_put_le16(d + 24, date);
 }
 
-static void add_label(Build *b, GByteArray *image)
+static void add_label(WdrFatBuild *b, GByteArray *image)
 {
 	uint16_t date = 0;
 	uint16_t time = 0;
@@ -202,7 +176,7 @@ static void add_dots(GByteArray *image)
 	}
 }
 
-static bool write_image(Build *b, Folder *f, GError **error)
+static bool write_image(WdrFatBuild *b, WdrFatFolder *f, GError **error)
 {
 	size_t whole = (size_t)wdr_round_up(f->image->len, b->layout.cluster_bytes);
 	size_t had = f->image->len;
@@ -215,7 +189,7 @@ static bool write_image(Build *b, Folder *f, GError **error)
 }
 
 /* One of a folder's children has its place. The last one sends the folder to the disk. */
-static bool settled(Build *b, Folder *f, GError **error)
+static bool settled(WdrFatBuild *b, WdrFatFolder *f, GError **error)
 {
 	if (f->waiting > 0)
 		f->waiting--;
@@ -227,9 +201,9 @@ static bool settled(Build *b, Folder *f, GError **error)
 	return true;
 }
 
-static uint8_t *slot_of(Build *b, const WdrPlace *at, Folder **ret)
+static uint8_t *slot_of(WdrFatBuild *b, const WdrPlace *at, WdrFatFolder **ret)
 {
-	Folder *f = g_hash_table_lookup(b->folders, &at->parent);
+	WdrFatFolder *f = g_hash_table_lookup(b->folders, &at->parent);
 
 	*ret = f;
 	g_assert(f && at->serial >= f->first_child && at->serial - f->first_child < f->slots->len);
@@ -239,9 +213,9 @@ static uint8_t *slot_of(Build *b, const WdrPlace *at, Folder **ret)
 
 /* ---- the builder's interface ---- */
 
-static bool place_folder(Build *b, const WdrPlace *at, Folder *f, GError **error)
+static bool place_folder(WdrFatBuild *b, const WdrPlace *at, WdrFatFolder *f, GError **error)
 {
-	Folder *parent = NULL;
+	WdrFatFolder *parent = NULL;
 	bool is_root = at->serial == 0;
 
 	if (is_root && b->layout.width != 32) {
@@ -269,8 +243,8 @@ static bool place_folder(Build *b, const WdrPlace *at, Folder *f, GError **error
 	return settled(b, parent, error);
 }
 
-static bool fill_image(
-	Build *b, Folder *f, const WdrPlace *at, const WdrChild *children, size_t n, GError **error)
+static bool fill_image(WdrFatBuild *b, WdrFatFolder *f, const WdrPlace *at,
+	const WdrChild *children, size_t n, GError **error)
 {
 	g_auto(Names) names = names_new();
 
@@ -295,8 +269,8 @@ static bool fill_image(
 static bool build_fill_folder(
 	WdrBuilder *builder, const WdrPlace *folder, WdrChild *children, size_t n, GError **error)
 {
-	Build *b = (Build *)builder;
-	Folder *f = g_new0(Folder, 1);
+	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatFolder *f = g_new0(WdrFatFolder, 1);
 
 	f->serial = folder->serial;
 	f->first_child = n ? children[0].serial : 0;
@@ -312,7 +286,7 @@ static bool build_fill_folder(
 }
 
 /* Fills in all of an entry but its clusters. */
-static bool put_entry(Build *b, const WdrPlace *at, const WdrEntry *entry, Folder **ret,
+static bool put_entry(WdrFatBuild *b, const WdrPlace *at, const WdrEntry *entry, WdrFatFolder **ret,
 	uint8_t **slot, GError **error)
 {
 	if (entry->kind != WDR_KIND_FILE && entry->kind != WDR_KIND_FOLDER)
@@ -336,8 +310,8 @@ static bool put_entry(Build *b, const WdrPlace *at, const WdrEntry *entry, Folde
 static bool build_add(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	Build *b = (Build *)builder;
-	Folder *parent = NULL;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatFolder *parent = NULL;
 	uint8_t *slot = NULL;
 
 	if (at->serial == 0)
@@ -351,8 +325,8 @@ static bool build_add(
 static bool build_begin_file(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	Build *b = (Build *)builder;
-	Folder *parent = NULL;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatFolder *parent = NULL;
 	uint8_t *slot = NULL;
 	uint32_t cluster = 0;
 
@@ -368,7 +342,7 @@ static bool build_begin_file(
 	return settled(b, parent, error);
 }
 
-static bool write_zeros(Build *b, uint64_t to, GError **error)
+static bool write_zeros(WdrFatBuild *b, uint64_t to, GError **error)
 {
 	static const uint8_t zeros[65536];
 
@@ -385,7 +359,7 @@ static bool write_zeros(Build *b, uint64_t to, GError **error)
 static bool build_piece(
 	WdrBuilder *builder, const WdrPiece *piece, const void *data, GError **error)
 {
-	Build *b = (Build *)builder;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
 
 	/* FAT has no holes. */
 	if (!write_zeros(b, piece->offset, error))
@@ -400,14 +374,14 @@ static bool build_piece(
 /* What an earlier owner left on the medium must not stand behind the end of a file. */
 static bool build_end_file(WdrBuilder *builder, GError **error)
 {
-	Build *b = (Build *)builder;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
 
 	return write_zeros(b, b->file.end, error);
 }
 
 /* ---- the end ---- */
 
-static uint32_t chain_value(const Build *b, uint32_t cluster)
+static uint32_t chain_value(const WdrFatBuild *b, uint32_t cluster)
 {
 	bool is_end = b->ends[cluster / 8] >> cluster % 8 & 1;
 
@@ -416,7 +390,7 @@ static uint32_t chain_value(const Build *b, uint32_t cluster)
 
 /* FATs are written in pieces that start at a multiple of 3 bytes, so that FAT12 entries do not
  * straddle them. */
-static bool write_fats(Build *b, GError **error)
+static bool write_fats(WdrFatBuild *b, GError **error)
 {
 	enum { PIECE = 3 * 64 * 1024 };
 	g_autofree uint8_t *piece = g_malloc(PIECE + 4);
@@ -443,7 +417,7 @@ static bool write_fats(Build *b, GError **error)
 	return true;
 }
 
-static bool write_fsinfo(Build *b, GError **error)
+static bool write_fsinfo(WdrFatBuild *b, GError **error)
 {
 	uint8_t numbers[8];
 	uint64_t at = (uint64_t)b->layout.fsinfo_sector * b->layout.sector_bytes + FSINFO_FREE;
@@ -457,7 +431,7 @@ static bool write_fsinfo(Build *b, GError **error)
 
 static bool build_finish(WdrBuilder *builder, GError **error)
 {
-	Build *b = (Build *)builder;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
 
 	g_assert(g_hash_table_size(b->folders) == 0);
 	return wdr_stream_drain(b->stream, error) && write_fats(b, error) &&
@@ -466,7 +440,7 @@ static bool build_finish(WdrBuilder *builder, GError **error)
 
 static void build_free(WdrBuilder *builder)
 {
-	Build *b = (Build *)builder;
+	WdrFatBuild *b = (WdrFatBuild *)builder;
 
 	wdr_stream_free(b->stream);
 	g_hash_table_unref(b->folders);
@@ -504,9 +478,28 @@ static const WdrBuilderOps build_ops = {
 	.begin_file = build_begin_file,
 	.piece = build_piece,
 	.end_file = build_end_file,
+	.checkpoint = wdr_fat_build_checkpoint,
 	.finish = build_finish,
 	.free = build_free,
 };
+
+WdrFatBuild *wdr_fat_build_new(
+	const WdrBuildTarget *target, const WdrFatSpec *spec, const WdrFatLayout *layout)
+{
+	WdrFatBuild *b = g_new0(WdrFatBuild, 1);
+
+	b->builder.ops = &build_ops;
+	b->dev = target->dev;
+	b->offset = target->offset;
+	b->layout = *layout;
+	b->spec = *spec;
+	b->next = FAT_FIRST_CLUSTER;
+	b->folders = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, wdr_fat_folder_free);
+	b->ends = g_malloc0(((size_t)layout->clusters + FAT_FIRST_CLUSTER) / 8 + 1);
+	b->stream =
+		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
+	return b;
+}
 
 bool wdr_fat_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 	const WdrFatSpec *spec, WdrBuilder **ret, GError **error)
@@ -515,17 +508,6 @@ bool wdr_fat_builder_new(const WdrWorld *world, const WdrBuildTarget *target,
 
 	if (!lay_empty(world, target, spec, &layout, error))
 		return false;
-	Build *b = g_new0(Build, 1);
-	b->builder.ops = &build_ops;
-	b->dev = target->dev;
-	b->offset = target->offset;
-	b->layout = layout;
-	b->spec = *spec;
-	b->next = FAT_FIRST_CLUSTER;
-	b->folders = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, folder_free);
-	b->ends = g_malloc0(((size_t)layout.clusters + FAT_FIRST_CLUSTER) / 8 + 1);
-	b->stream =
-		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
-	*ret = &b->builder;
+	*ret = &wdr_fat_build_new(target, spec, &layout)->builder;
 	return true;
 }

@@ -252,8 +252,8 @@ typedef struct {
 	/* Fewer names than the entry's links said were found. NULL: the format has no links. */
 	bool (*set_links)(WdrBuilder *b, uint64_t serial, uint64_t links, GError **error);
 	/* What was given so far is on the medium when this returns; *ret has what is needed to go
-	 * on from here with a builder of the same kind (a full reference). Not within a file. NULL:
-	 * the format starts over. */
+	 * on from here with a builder of the same kind (a full reference). Between files, or at a
+	 * whole block of one. NULL: of a builder that only changes what is there. */
 	bool (*checkpoint)(WdrBuilder *b, GVariant **ret, GError **error);
 	/* Everything is on the medium when this returns. */
 	bool (*finish)(WdrBuilder *b, GError **error);

@@ -14,7 +14,7 @@
 Suite *suite_checkpoint(void);
 
 #define SIZE (160 * WDR_MIB)
-enum { ENTRIES = 16000, ROUNDS_MAX = 40 };
+enum { ENTRIES = 16000, FAT_ENTRIES = 14000, ROUNDS_MAX = 40 };
 
 /* A medium with a cache of its own: what was written since the last flush may be lost when the
  * power goes, each write by itself. The power goes at the Nth write. */
@@ -239,8 +239,32 @@ static WdrVolume *many_files(void)
 	return sup_tree(&tree);
 }
 
-enum { MANY, LONG };
-static WdrVolume *(*const sources[])(void) = { many_files, long_volume };
+/* On a FAT, whose short names and attributes come along. */
+static WdrVolume *fat_files(void)
+{
+	static WdrBlockDev *dev; /* of the test's process */
+	SupTree tree = {
+		.seed = 12, .entries = FAT_ENTRIES, .is_fat = true, .has_small_files = true
+	};
+	WdrVolume *v = NULL;
+
+	if (!dev) {
+		g_autoptr(WdrVolume) made = sup_tree(&tree);
+		WdrFatSpec spec;
+		wdr_fat_spec_default(SIZE, 16, &spec);
+		sup_make_image(sup_path("source"), SIZE);
+		sup_build_fat(made, sup_path("source"), 0, SIZE, &spec);
+		sup_ok(wdr_blockdev_open(sup_path("source"), WDR_OPEN_READ, &dev, &error));
+	}
+	sup_ok(wdr_fat_volume_open(dev, 0, SIZE, &v, &error));
+	return v;
+}
+
+enum { MANY, LONG, FAT16, FAT32 };
+static const struct {
+	WdrVolume *(*make)(void);
+	unsigned width; /* of a FAT; 0: ext */
+} sources[] = { { many_files, 0 }, { long_volume, 0 }, { fat_files, 16 }, { fat_files, 32 } };
 
 /* ---- filling ---- */
 
@@ -262,31 +286,51 @@ static bool checkpoint(void *data, GVariant *walk, GError **error)
 	       wdr_checkpoint_save(sup_path("checkpoint"), &c, error);
 }
 
-static bool begin(Filling *f, const WdrBuildTarget *target, const WdrCheckpoint *from,
-	const char *list, GError **error)
+static bool begin_ext(
+	Filling *f, const WdrBuildTarget *target, GVariant *checkpointed, GError **error)
 {
 	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, 4096, 256);
 
 	spec.inodes = 20000;
-	if (from->walk)
-		return wdr_ext_builder_resume(
-			       sup_world(), target, &spec, from->builder, &f->builder, error) &&
-		       wdr_packing_resume(
-			       list, from->list_bytes, from->entries, &f->packing, error);
-	return wdr_ext_builder_new(sup_world(), target, &spec, &f->builder, error) &&
-	       wdr_packing_create(list, 1000, &f->packing, error);
+	return checkpointed ? wdr_ext_builder_resume(
+				      sup_world(), target, &spec, checkpointed, &f->builder, error)
+			    : wdr_ext_builder_new(sup_world(), target, &spec, &f->builder, error);
+}
+
+static bool begin_fat(Filling *f, const WdrBuildTarget *target, unsigned width,
+	GVariant *checkpointed, GError **error)
+{
+	WdrFatSpec spec;
+
+	wdr_fat_spec_default(SIZE, width, &spec);
+	spec.serial = 0x1234abcd;
+	g_strlcpy(spec.label, "TERNS", sizeof(spec.label));
+	return checkpointed
+		       ? wdr_fat_builder_resume(target, &spec, checkpointed, &f->builder, error)
+		       : wdr_fat_builder_new(sup_world(), target, &spec, &f->builder, error);
+}
+
+static bool begin(Filling *f, const WdrBuildTarget *target, unsigned width,
+	const WdrCheckpoint *from, const char *list, GError **error)
+{
+	if (!(width ? begin_fat(f, target, width, from->builder, error)
+		    : begin_ext(f, target, from->builder, error)))
+		return false;
+	return from->walk ? wdr_packing_resume(
+				    list, from->list_bytes, from->entries, &f->packing, error)
+			  : wdr_packing_create(list, 1000, &f->packing, error);
 }
 
 /* One run: from the checkpoint if there is one; *ret_made counts those that it made. */
 static bool fill(WdrBlockDev *dev, int which, const char *list, unsigned *ret_made, GError **error)
 {
-	g_autoptr(WdrVolume) source = sources[which]();
+	g_autoptr(WdrVolume) source = sources[which].make();
 	g_auto(WdrCheckpoint) from = { 0 };
 	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
 	Filling f = { 0 };
 
 	bool is_fine = wdr_checkpoint_load(sup_path("checkpoint"), &from, error) &&
-		       begin(&f, &target, &from, list, error);
+		       begin(&f, &target, sources[which].width, &from, list, error);
 	if (is_fine) {
 		WdrCarry carry = { .source = source,
 			.builder = f.builder,
@@ -307,13 +351,17 @@ static bool fill(WdrBlockDev *dev, int which, const char *list, unsigned *ret_ma
 	return is_fine;
 }
 
-static void judge(WdrBlockDev *dev, const Medium *m, const char *list)
+static void judge(WdrBlockDev *dev, const Medium *m, int which, const char *list)
 {
 	g_autoptr(WdrVolume) built = NULL;
+	bool is_fat = sources[which].width != 0;
 
 	ck_assert(g_file_set_contents(sup_path("image"), (char *)m->now, SIZE, NULL));
-	sup_judge_ext(sup_path("image"), 0);
-	sup_ok(wdr_ext_volume_open(dev, 0, SIZE, &built, &error));
+	if (is_fat)
+		sup_judge_fat(sup_path("image"));
+	else
+		sup_judge_ext(sup_path("image"), 0);
+	sup_ok((is_fat ? wdr_fat_volume_open : wdr_ext_volume_open)(dev, 0, SIZE, &built, &error));
 	sup_compare(built, list);
 }
 
@@ -326,14 +374,16 @@ static gint count_writes(int which, const char *list)
 	m->left = G_MAXINT;
 	sup_ok(fill(dev, which, list, &made, &error));
 	ck_assert_uint_ge(made, 2);
-	judge(dev, m, list);
+	judge(dev, m, which, list);
 	unlink(sup_path("checkpoint"));
 	return G_MAXINT - m->left;
 }
 
 START_TEST(power_cuts_anywhere)
 {
-	gint all = count_writes(MANY, sup_path("list"));
+	static const int kinds[] = { MANY, FAT16, FAT32 };
+	int which = kinds[_i];
+	gint all = count_writes(which, sup_path("list"));
 	g_autofree char *want = sup_read(sup_path("list"), NULL);
 	unsigned resumed = 0;
 
@@ -350,12 +400,12 @@ START_TEST(power_cuts_anywhere)
 			/* One that makes no progress is given more time, as a user would. */
 			m->left = all * (share + (gint)rounds) / 10 + 1;
 			resumed += access(sup_path("checkpoint"), F_OK) == 0;
-			is_done = fill(dev, MANY, sup_path("list"), &made, NULL);
+			is_done = fill(dev, which, sup_path("list"), &made, NULL);
 			if (!is_done)
 				lose_power(m);
 		}
 		ck_assert(is_done);
-		judge(dev, m, sup_path("list"));
+		judge(dev, m, which, sup_path("list"));
 		g_autofree char *got = sup_read(sup_path("list"), NULL);
 		ck_assert_str_eq(got, want);
 	}
@@ -393,7 +443,7 @@ START_TEST(power_cuts_within_a_long_file)
 		within += is_within();
 		m->left = -1;
 		sup_ok(fill(dev, LONG, sup_path("list"), &made, &error));
-		judge(dev, m, sup_path("list"));
+		judge(dev, m, LONG, sup_path("list"));
 		g_autofree char *got = sup_read(sup_path("list"), NULL);
 		ck_assert_str_eq(got, want);
 	}
@@ -492,7 +542,7 @@ Suite *suite_checkpoint(void)
 
 	tcase_set_timeout(tc, 600);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
-	tcase_add_test(tc, power_cuts_anywhere);
+	tcase_add_loop_test(tc, power_cuts_anywhere, 0, 3);
 	tcase_add_test(tc, power_cuts_within_a_long_file);
 	tcase_add_test(tc, it_comes_back_as_it_was);
 	tcase_add_test(tc, a_damaged_one_is_none);

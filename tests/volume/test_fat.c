@@ -355,6 +355,77 @@ START_TEST(spec_like_another)
 }
 END_TEST
 
+/* ---- gone on with in the middle of a file ---- */
+
+/* The root's names: a file of some clusters and an empty one. */
+static void begin_two_files(WdrBuilder *b, const WdrEntry *file)
+{
+	WdrPlace root = { 0, 0, "" };
+	WdrPlace first = { 1, 0, "long.bin" };
+	WdrEntry folder = sup_entry(WDR_KIND_FOLDER, 0755);
+	WdrChild children[] = { { "long.bin", WDR_KIND_FILE, 1, NULL },
+		{ "short.txt", WDR_KIND_FILE, 2, NULL } };
+
+	sup_ok(b->ops->add(b, &root, &folder, &error));
+	sup_ok(b->ops->fill_folder(b, &root, children, G_N_ELEMENTS(children), &error));
+	sup_ok(b->ops->begin_file(b, &first, file, &error));
+}
+
+static void put_bytes(WdrBuilder *b, const uint8_t *bytes, uint64_t from, uint64_t to)
+{
+	WdrPiece piece = { from, to - from, false };
+
+	sup_ok(b->ops->piece(b, &piece, bytes + from, &error));
+}
+
+START_TEST(a_file_gone_on_with)
+{
+	enum { CUT = 64 * 1024, BYTES = 200 * 1024 + 77 };
+	static const uint8_t other[BYTES];
+	g_autofree uint8_t *bytes = g_malloc(BYTES);
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(GVariant) checkpoint = NULL;
+	WdrFatSpec spec = spec_of((unsigned)_i);
+	WdrEntry file = sup_entry(WDR_KIND_FILE, 0644);
+	WdrEntry empty = sup_entry(WDR_KIND_FILE, 0644);
+	WdrPlace second = { 2, 0, "short.txt" };
+	WdrBuilder *b = NULL;
+
+	for (size_t i = 0; i < BYTES; i++)
+		bytes[i] = (uint8_t)(i * 2654435761u >> 11);
+	file.size = BYTES;
+	sup_make_image(sup_path("disk"), shapes[_i].size);
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
+	WdrBuildTarget target = { dev, 0, shapes[_i].size, sup_folder(), NULL, NULL };
+	sup_ok(wdr_fat_builder_new(sup_world(), &target, &spec, &b, &error));
+	begin_two_files(b, &file);
+	put_bytes(b, bytes, 0, CUT);
+	sup_ok(b->ops->checkpoint(b, &checkpoint, &error));
+	/* What comes after it does not count. */
+	put_bytes(b, other, CUT, 2 * CUT);
+	wdr_builder_free(b);
+	sup_ok(wdr_fat_builder_resume(&target, &spec, checkpoint, &b, &error));
+	put_bytes(b, bytes, CUT, BYTES);
+	sup_ok(b->ops->end_file(b, &error));
+	sup_ok(b->ops->add(b, &second, &empty, &error));
+	sup_ok(b->ops->finish(b, &error));
+	wdr_builder_free(b);
+	sup_judge_fat(sup_path("disk"));
+	SUP_TOOL("mcopy", "-n", "-i", sup_path("disk"), "::long.bin", sup_path("long.bin"));
+	size_t len = 0;
+	g_autofree char *got = sup_read(sup_path("long.bin"), &len);
+	ck_assert_uint_eq(len, BYTES);
+	ck_assert(memcmp(got, bytes, BYTES) == 0);
+	/* Of another volume, or none at all. */
+	g_autoptr(GVariant) nonsense = g_variant_ref_sink(g_variant_new_string("owl"));
+	sup_fails(WDR_ERROR_FORMAT, "does not fit",
+		wdr_fat_builder_resume(&target, &spec, nonsense, &b, &error));
+	spec.serial++;
+	sup_fails(WDR_ERROR_FORMAT, "does not fit",
+		wdr_fat_builder_resume(&target, &spec, checkpoint, &b, &error));
+}
+END_TEST
+
 Suite *suite_fat(void)
 {
 	Suite *s = suite_create("volume/fat");
@@ -371,6 +442,7 @@ Suite *suite_fat(void)
 	tcase_add_test(t, replacing_what_is_not_there);
 	tcase_add_test(t, things_that_fat_cannot_hold);
 	tcase_add_test(t, a_full_volume);
+	tcase_add_loop_test(t, a_file_gone_on_with, 0, (int)G_N_ELEMENTS(shapes));
 	tcase_add_loop_test(t, spec_like_another, 0, (int)G_N_ELEMENTS(likes));
 	suite_add_tcase(s, t);
 	return s;
