@@ -83,18 +83,45 @@ static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char 
 	return true;
 }
 
+/* An itinerary of another day: what came to the target since is told, and an answer that was given
+ * beforehand does not cover it. */
+static bool tell_changes(
+	const MoveOptions *o, const WdrWorld *world, WdrItinerary *it, GError **error)
+{
+	g_autoptr(GPtrArray) changes = NULL;
+
+	if (!wdr_move_look_at_target(world, it, &changes, error))
+		return false;
+	if (changes->len == 0)
+		return true;
+	fprintf(stderr, "\nThe target %s has changed since the itinerary was drawn:\n",
+		it->target.name);
+	for (guint i = 0; i < changes->len; i++)
+		fprintf(stderr, "  %s\n", (const char *)changes->pdata[i]);
+	fflush(stderr);
+	if (!o->erase)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the target %s is not as it was when the itinerary was drawn", it->target.name);
+	wdr_error_hint(error,
+		"nothing was written; --erase was said of what was there then: draw the "
+		"itinerary again, or answer the question by hand");
+	return false;
+}
+
 /* Shows what is going to be done, and asks; who goes on was asked before the target was erased. */
-static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const WdrItinerary *it,
-	const char *state, GError **error)
+static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+	WdrItinerary *it, const char *state, GError **error)
 {
 	WdrOut out = wdr_cli_stdout(globals);
+	bool is_of_today = o->plan.to || o->resume;
 
 	if (o->resume && wdr_move_was_begun(state))
 		return true;
 	if (!globals->json && !globals->quiet)
 		wdr_present_itinerary(&out, it);
 	fflush(stdout);
-	return ask(it, o->erase, error);
+	return (is_of_today || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
@@ -109,7 +136,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 
 	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
 		!get_itinerary(o, world, argc, argv, &state, &it, &error) ||
-		!may_go_on(o, globals, it, state, &error))
+		!may_go_on(o, globals, world, it, state, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
 		.is_resuming = o->resume != 0,

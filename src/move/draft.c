@@ -399,6 +399,7 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	const WdrDraftOptions *options, GError **error)
 {
 	const WdrSource *source = f->source;
+	g_autoptr(GPtrArray) first_look = NULL;
 
 	g_ptr_array_unref(it->left);
 	it->left = wdr_left_new(options->leave_behind);
@@ -412,6 +413,8 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	if (!choose_places(it, source, target, options, error) || !fit_all(f, it, error) ||
 		!wdr_edits_make(it, source->system, options, error) || !check_left(f, it, error) ||
 		!choose_loader(it, source, options, error))
+		return false;
+	if (!wdr_itinerary_look_at_occupants(it, target, &first_look, error))
 		return false;
 	add_notes(it, options);
 	note_number(it);

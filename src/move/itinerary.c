@@ -30,6 +30,7 @@ void wdr_itinerary_disk_clear(WdrItineraryDisk *disk)
 	g_free(disk->name);
 	g_free(disk->path);
 	g_free(disk->medium);
+	g_free(disk->link);
 	g_free(disk->model);
 	g_free(disk->serial);
 	g_free(disk->table_id);
@@ -58,6 +59,7 @@ WdrItinerary *wdr_itinerary_new(void)
 {
 	WdrItinerary *it = g_new0(WdrItinerary, 1);
 
+	it->occupants = wdr_occupants_new();
 	it->parts = g_ptr_array_new_with_free_func(part_free);
 	it->edits = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_edit_free);
 	it->diffs = g_ptr_array_new_with_free_func(g_free);
@@ -70,6 +72,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 {
 	if (!it)
 		return;
+	g_ptr_array_unref(it->occupants);
 	g_ptr_array_unref(it->parts);
 	g_ptr_array_unref(it->edits);
 	g_ptr_array_unref(it->diffs);
@@ -192,6 +195,7 @@ bool wdr_itinerary_disk_describe(
 	*ret = (WdrItineraryDisk){ .name = g_strdup(disk->name),
 		.path = g_canonicalize_filename(disk->path, NULL),
 		.medium = g_strdup(disk->medium),
+		.link = g_strdup(disk->link),
 		.model = g_strdup(disk->model),
 		.serial = g_strdup(disk->serial),
 		.is_image = disk->is_image,
@@ -231,6 +235,19 @@ bool wdr_itinerary_check_disk(const WdrItineraryDisk *then, const WdrItineraryDi
 	if (g_strcmp0(then->table_id, now->table_id) != 0)
 		return other_disk(
 			error, which, then, "disk identifier", then->table_id, now->table_id);
+	return true;
+}
+
+bool wdr_itinerary_look_at_occupants(
+	WdrItinerary *it, WdrBlockDev *dev, GPtrArray **ret_changes, GError **error)
+{
+	GPtrArray *now = NULL;
+
+	if (!wdr_occupants_find(dev, it->into, &now, error))
+		return false;
+	*ret_changes = wdr_occupants_compare(it->occupants, now);
+	g_ptr_array_unref(it->occupants);
+	it->occupants = now;
 	return true;
 }
 

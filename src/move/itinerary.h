@@ -7,11 +7,12 @@
 #include "boot/loaderarea.h"
 #include "boot/system.h"
 #include "move/leave.h"
+#include "move/occupants.h"
 
 /* A disk as it was when the itinerary was drawn; it is refused for any other. */
 typedef struct {
 	char *name, *path, *medium;
-	char *model, *serial; /* NULL: unknown */
+	char *link, *model, *serial; /* NULL: unknown */
 	bool is_image;
 	uint64_t size;
 	uint32_t sector_size;
@@ -73,6 +74,7 @@ typedef struct {
 	unsigned into; /* the partition of the target that root moves into, all else stays; 0: none
 			*/
 	WdrExtended extended;
+	GPtrArray *occupants; /* WdrOccupant: what is on the target, and is going to be erased */
 	GPtrArray *parts;     /* WdrItineraryPart, by their new start */
 	GPtrArray *edits;     /* WdrEdit */
 	GPtrArray *diffs;     /* char *, one an edit, for reading */
@@ -130,6 +132,10 @@ bool wdr_itinerary_disk_describe(
 	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error);
 void wdr_itinerary_disk_clear(WdrItineraryDisk *disk);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
+/* Replaces the occupants by those that `dev`, the target, has now, and tells what is otherwise than
+ * it was when it was shown, a line each (char *). */
+bool wdr_itinerary_look_at_occupants(WdrItinerary *it, WdrBlockDev *dev, GPtrArray **ret_changes,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Refuses a target that is the source, in use, read-only, or the running system's. */
 bool wdr_check_target(const WdrWorld *world, const WdrDisk *source, const WdrDisk *target,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -27,11 +27,11 @@ static json_t *text(const char *value)
 
 static json_t *disk_to_json(const WdrItineraryDisk *d)
 {
-	return json_pack("{s:o, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:s, s:o}", "name",
-		text(d->name), "path", text(d->path), "medium", text(d->medium), "model",
-		text(d->model), "serial", text(d->serial), "image", d->is_image, "size",
-		(json_int_t)d->size, "sector_size", (json_int_t)d->sector_size, "table",
-		wdr_table_kind_name(d->table), "table_id", text(d->table_id));
+	return json_pack("{s:o, s:o, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:s, s:o}", "name",
+		text(d->name), "path", text(d->path), "medium", text(d->medium), "link",
+		text(d->link), "model", text(d->model), "serial", text(d->serial), "image",
+		d->is_image, "size", (json_int_t)d->size, "sector_size", (json_int_t)d->sector_size,
+		"table", wdr_table_kind_name(d->table), "table_id", text(d->table_id));
 }
 
 static json_t *place_to_json(const WdrItineraryPlace *p)
@@ -121,11 +121,12 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o*, s:o*, s:o, s:o, s:o, s:o, s:o}",
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o*, s:o*, s:o, s:o, s:o, s:o, s:o}",
 		"format", FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by,
 		"made_at", (json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
 		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
-		it->table_id, "into", it->into ? json_integer(it->into) : NULL, "extended",
+		it->table_id, "on_target_now", wdr_occupants_to_json(it->occupants), "into",
+		it->into ? json_integer(it->into) : NULL, "extended",
 		extended_to_json(&it->extended), "partitions", parts, "edits", edits, "loader_area",
 		loader_to_json(&it->loader), "left_behind", left_to_json(it->left), "notes",
 		texts_to_json(it->notes));
@@ -195,6 +196,7 @@ static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *re
 	ret->name = g_strdup(name);
 	ret->path = g_strdup(path);
 	ret->medium = g_strdup(medium);
+	ret->link = optional(json, "link");
 	ret->model = optional(json, "model");
 	ret->serial = optional(json, "serial");
 	ret->is_image = is_image != 0;
@@ -514,6 +516,8 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 		!disk_from_json(target, "target", &it->target, error) ||
 		!loader_from_json(it, json_object_get(root, "loader_area"), error) ||
 		!extended_from_json(it, json_object_get(root, "extended"), error) ||
+		!(wdr_occupants_from_json(json_object_get(root, "on_target_now"), it->occupants) ||
+			bad(error, "what is on the target")) ||
 		!lists_from_json(it, root, error) || !check_whole(it, error))
 		return false;
 	if (it->into && (it->what != WDR_MOVE_ROOT || it->parts->len != 1))

@@ -24,7 +24,8 @@ static bool prepare(WdrMoving *m, GError **error)
 {
 	return wdr_moving_open_source(m, true, error) &&
 	       (m->is_resuming ? wdr_moving_reopen_target(m, error)
-			       : wdr_moving_open_target(m, &m->it->target, error)) &&
+			       : wdr_moving_open_target(m, &m->it->target, error) &&
+					 wdr_moving_check_occupants(m, error)) &&
 	       (!wdr_moving_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
 		       wdr_change_check_rest(m->world, m->source->disk, error));
 }

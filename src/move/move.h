@@ -55,6 +55,12 @@ typedef struct {
 	uint64_t checkpoint_bytes; /* 0: as many as are sensible */
 } WdrMoveOptions;
 
+/* What an itinerary that was drawn earlier tells of the target's contents is replaced by what is
+ * there now; *ret_changes (char *, a line each) tells the differences, for the user to agree to.
+ * REFUSED: it is another disk. wdr_move() refuses a target that is not as the itinerary tells. */
+bool wdr_move_look_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* *ret_has_begun tells whether the target was written to: an error before that is a refusal, one
  * after it leaves an unfinished target, which says so itself. */
 bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOptions *options,

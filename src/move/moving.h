@@ -45,6 +45,8 @@ bool wdr_moving_open_source(
 /* Opens the target for writing, which must be the disk that `expected` tells of. */
 bool wdr_moving_open_target(
 	WdrMoving *m, const WdrItineraryDisk *expected, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* REFUSED: what is on the target, which is open, is not what the itinerary tells. */
+bool wdr_moving_check_occupants(const WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Opens it for going on with a move: it must be the itinerary's target, with its own table if the
  * logbook says that this was written. */
 bool wdr_moving_reopen_target(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;

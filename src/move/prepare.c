@@ -226,11 +226,21 @@ bool wdr_moving_open_source(WdrMoving *m, bool with_edits, GError **error)
 	       (!with_edits || wdr_moving_replacements(m, 0, &edits, error));
 }
 
+/* ---- the target ---- */
+
+/* The partition to move into is where it was. */
+static bool check_into(const WdrItinerary *it, WdrBlockDev *dev, GError **error)
+{
+	g_autoptr(WdrPartTable) now = NULL;
+
+	return !it->into ||
+	       (wdr_parttable_read(dev, &now, error) && wdr_into_check(it, now, error));
+}
+
 /* Opens it, and tells what it is now. */
 static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
-	g_autoptr(WdrPartTable) now = NULL;
 	const char *text = m->it->target.is_image ? m->it->target.path : m->it->target.name;
 
 	if (!wdr_disk_find(m->world, text, &disk, error) ||
@@ -243,10 +253,8 @@ static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **e
 		wdr_blockdev_set_sector_size(m->medium, m->it->target.sector_size);
 	}
 	m->table = wdr_itinerary_table(m->it);
-	if (m->it->into &&
-		(!wdr_parttable_read(m->target, &now, error) || !wdr_into_check(m->it, now, error)))
-		return false;
-	return wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
+	return check_into(m->it, m->target, error) &&
+	       wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
 }
 
 bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)
@@ -255,6 +263,41 @@ bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GErr
 
 	return open_target_disk(m, &now, error) &&
 	       wdr_itinerary_check_disk(expected, &now, "target", error);
+}
+
+bool wdr_moving_check_occupants(const WdrMoving *m, GError **error)
+{
+	g_autoptr(GPtrArray) now = NULL;
+
+	if (!wdr_occupants_find(m->target, m->it->into, &now, error))
+		return false;
+	g_autoptr(GPtrArray) changes = wdr_occupants_compare(m->it->occupants, now);
+	if (changes->len == 0)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
+		m->it->target.name, (const char *)changes->pdata[0]);
+	wdr_error_hint(error, "nothing was written; look with 'wanderitas survey', then draw the "
+			      "itinerary again");
+	return false;
+}
+
+bool wdr_move_look_at_target(
+	const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes, GError **error)
+{
+	const char *text = it->target.is_image ? it->target.path : it->target.name;
+	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_auto(WdrItineraryDisk) now = { 0 };
+
+	if (!wdr_disk_find(world, text, &disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
+		return false;
+	if (disk->is_image)
+		wdr_blockdev_set_sector_size(dev, it->target.sector_size);
+	return wdr_itinerary_disk_describe(disk, dev, &now, error) &&
+	       wdr_itinerary_check_disk(&it->target, &now, "target", error) &&
+	       check_into(it, dev, error) &&
+	       wdr_itinerary_look_at_occupants(it, dev, ret_changes, error);
 }
 
 bool wdr_moving_reopen_target(WdrMoving *m, GError **error)

@@ -14,8 +14,19 @@ static char *disk_line(const WdrItineraryDisk *d)
 	g_autofree char *model = d->model ? wdr_escape(d->model) : NULL;
 	g_autofree char *serial = d->serial ? wdr_escape(d->serial) : NULL;
 
-	return g_strdup_printf("%s  (%s, %s%s%s%s%s)", d->name, d->medium, size, model ? ", " : "",
+	return g_strdup_printf("%s  (%s, %s%s%s%s%s%s%s)", d->name, d->medium,
+		d->link ? d->link : "", d->link ? ", " : "", size, model ? ", " : "",
 		model ? model : "", serial ? ", serial " : "", serial ? serial : "");
+}
+
+/* A blank disk has nothing that could be lost. */
+static const char *emptiness(const WdrItinerary *it)
+{
+	const WdrOccupant *only = it->occupants->len == 1 ? it->occupants->pdata[0] : NULL;
+
+	if (it->occupants->len == 0)
+		return "no partitions";
+	return only && !only->fs && only->is_blank ? "nothing" : NULL;
 }
 
 static void show_ends(const WdrOut *out, const WdrItinerary *it)
@@ -28,8 +39,31 @@ static void show_ends(const WdrOut *out, const WdrItinerary *it)
 	if (it->into)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"into  its partition %u; all else on it stays as it is\n", it->into);
+	if (emptiness(it))
+		wdr_out_text(out, WDR_STYLE_PLAIN, "has   %s\n", emptiness(it));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "what  %s\n\n",
 		it->what == WDR_MOVE_ROOT ? "root alone; boot stays on the source" : "everything");
+}
+
+static void show_occupants(const WdrOut *out, const WdrItinerary *it)
+{
+	static const WdrColumn columns[] = { { "ERASED", false }, { "FILE SYSTEM", false },
+		{ "LABEL", false }, { "SIZE", true }, { "USED", true } };
+	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+	WdrDisk disk = { .name = it->target.name };
+
+	for (guint i = 0; i < it->occupants->len; i++) {
+		const WdrOccupant *o = it->occupants->pdata[i];
+		g_autofree char *name = o->number ? wdr_disk_partition_name(&disk, o->number)
+						  : g_strdup(it->target.name);
+		g_autofree char *label = wdr_escape(o->label ? o->label : "");
+		g_autofree char *size = wdr_format_size(o->size);
+		g_autofree char *used = o->has_used ? wdr_format_size(o->used) : NULL;
+		const char *cells[] = { name, wdr_occupant_kind(o), label, size, used };
+		wdr_grid_row(g, o->fs ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
+	}
+	wdr_grid_print(g, out);
+	fputc('\n', out->file);
 }
 
 static void show_parts(const WdrOut *out, const WdrItinerary *it)
@@ -149,6 +183,8 @@ static void show_notes(const WdrOut *out, const WdrItinerary *it)
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
 {
 	show_ends(out, it);
+	if (!emptiness(it))
+		show_occupants(out, it);
 	show_parts(out, it);
 	show_left(out, it);
 	show_addresses(out, it);

@@ -105,7 +105,7 @@ static const struct {
 	{ "FAT cluster size", BOOT_AT + 13, "\x03", 1, "partition 1" },
 	{ "FAT chains", BOOT_AT + 32 * 512 + 40, "\x05\x00\x00\x00\x05\x00\x00\x00", 8,
 		"partition 1" },
-	{ "another kind", 446 + 4, "\x05", 1, "partition" },
+	{ "another kind", 446 + 4, "\x05", 1, "has no boot files" },
 };
 
 START_TEST(damaged_sources)
@@ -216,6 +216,63 @@ START_TEST(an_unfinished_source)
 }
 END_TEST
 
+/* What came to the target after the itinerary was drawn: each row is a command with the drive as
+ * $0. */
+static const struct {
+	const char *command, *text;
+} arrivals[] = {
+	{ "mkfs.ext4 -q -F -L films -E offset=$((301 << 20)) \"$0\" 300M",
+		"partition 2 (nothing, 900 MiB) was made anew: ext4, label films" },
+	{ "debugfs -w -R 'write /etc/hostname a' \"$0?offset=1048576\"",
+		"partition 1 (ext4, label music, 300 MiB) was written to" },
+	{ "tune2fs -L terns \"$0?offset=1048576\"",
+		"partition 1 (ext4, label music, 300 MiB) was made anew: ext4, label terns" },
+	{ "echo ',,' | sfdisk -q --append \"$0\"", "partition 3 (nothing, 846 MiB) was not there" },
+	{ "sfdisk -q --delete \"$0\" 2", "partition 2 (nothing, 900 MiB) is gone" },
+	{ "echo ,800M | sfdisk -q -N 2 \"$0\"",
+		"partition 2 (nothing, 900 MiB) lies elsewhere, or has another size" },
+};
+
+/* The answer that was given beforehand does not cover it; the one at the question does. */
+START_TEST(contents_that_came_since)
+{
+	const char *argv[] = { "bash", "-c", arrivals[_i].command, DRIVE, NULL };
+	const char *by_hand[] = { "move", sup_path("it.json"), NULL };
+
+	SUP_TOOL("bash", "-ec",
+		"printf 'label: gpt\nstart=2048, size=300M\nsize=900M\n' | sfdisk -q \"$0\";"
+		"mkfs.ext4 -q -F -L music -E offset=1048576 \"$0\" 300M",
+		DRIVE);
+	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1", "-o", sup_path("it.json"));
+	bench_expect(&draft, 0, "nvme0n1p1  ext4");
+	sup_tool(argv);
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("move", sup_path("it.json"), "--erase", "nvme0n1");
+	bench_expect(&run, 3, arrivals[_i].text);
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+	SupRun no = bench_run("no\n", by_hand);
+	bench_expect(&no, 3, arrivals[_i].text);
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+	SupRun yes = bench_run("nvme0n1\n", by_hand);
+	bench_expect(&yes, 0, "done:");
+}
+END_TEST
+
+/* Between the question and the answer: what is typed is said of what was shown. */
+START_TEST(contents_that_came_while_asked)
+{
+	g_autofree char *script = g_strdup_printf(
+		"(sleep 3; printf owl | dd of='%s' seek=4096 bs=1 conv=notrunc status=none; echo nvme0n1) |"
+		" '%s' --bench '%s' move --to nvme0n1",
+		DRIVE, sup_program(), bench_path("."));
+	SupRun run = SUP_RUN("bash", "-c", script);
+
+	bench_expect(
+		&run, 3, "the target nvme0n1 is not as it was shown: the disk (nothing, 2 GiB)");
+	ck_assert_int_ne(access(bench_path("root/var/lib/wanderitas/to-nvme0n1"), F_OK), 0);
+}
+END_TEST
+
 /* A folder cannot be made below a file, whoever asks. */
 START_TEST(a_state_folder_that_cannot_be)
 {
@@ -279,6 +336,8 @@ Suite *suite_refusals(void)
 	tcase_add_test(t, no_target_file);
 	tcase_add_test(t, an_unfinished_source);
 	tcase_add_test(t, two_disks_with_one_serial);
+	tcase_add_loop_test(t, contents_that_came_since, 0, (int)G_N_ELEMENTS(arrivals));
+	tcase_add_test(t, contents_that_came_while_asked);
 	tcase_add_test(t, a_state_folder_that_cannot_be);
 	tcase_add_test(t, a_clock_that_was_never_set);
 	suite_add_tcase(s, t);

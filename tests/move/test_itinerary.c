@@ -11,12 +11,14 @@ Suite *suite_itinerary(void);
 static const char good[] =
 	"{\"format\": \"wanderitas-itinerary/1\", \"made_by\": \"0.1.0\", \"made_at\": 1777876200, \"what\": \"everything\",\n"
 	" \"source\": {\"name\": \"mmcblk0\", \"path\": \"/dev/mmcblk0\", \"medium\": \"SD card\",\n"
-	"  \"model\": \"RB600\", \"serial\": null, \"image\": false, \"size\": 629145600,\n"
+	"  \"link\": null, \"model\": \"RB600\", \"serial\": null, \"image\": false, \"size\": 629145600,\n"
 	"  \"sector_size\": 512, \"table\": \"MBR\", \"table_id\": \"4c1fa2b0\"},\n"
 	" \"target\": {\"name\": \"a.img\", \"path\": \"/tmp/a.img\", \"medium\": \"image\",\n"
-	"  \"model\": null, \"serial\": null, \"image\": true, \"size\": 2147483648,\n"
+	"  \"link\": \"PCIe 5.0 GT/s x1\", \"model\": null, \"serial\": null, \"image\": true, \"size\": 2147483648,\n"
 	"  \"sector_size\": 512, \"table\": \"none\", \"table_id\": null},\n"
 	" \"table\": \"MBR\", \"table_id\": \"deadbeef\",\n"
+	" \"on_target_now\": [{\"number\": 0, \"start\": 0, \"size\": 2147483648, \"fs\": \"exfat\", \"uuid\": null,\n"
+	"  \"label\": \"TERNS\", \"used\": 77, \"blank\": false, \"first_mib_xxh128\": \"00112233445566778899aabbccddeeff\"}],\n"
 	" \"partitions\": [\n"
 	"  {\"number\": 1, \"role\": \"boot\", \"fs\": \"vfat\",\n"
 	"   \"from\": {\"start\": 4194304, \"size\": 134217728, \"uuid\": \"F3A1-77C2\", \"label\": \"BOOTFS\",\n"
@@ -100,11 +102,14 @@ static const struct {
 	{ "PARTUUID=deadbeef-02\"}", "a\\nb\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "PARTUUID=deadbeef-02\"}", "\"}", "a change makes no sense", WDR_ERROR_FORMAT },
 	{ "\"notes\": [\"a note\"]", "\"notes\": 5", "a list is missing", WDR_ERROR_FORMAT },
-	{ "\"notes\"", "notes", "line 32", WDR_ERROR_FORMAT },
+	{ "\"notes\"", "notes", "line 34", WDR_ERROR_FORMAT },
 	{ "\"size\": 4193792", "\"size\": 4193793", "before the first partition",
 		WDR_ERROR_FORMAT },
 	{ "\"start\": 512", "\"start\": 511", "before the first partition", WDR_ERROR_FORMAT },
 	{ "\"start\": 512", "\"start\": 0", "the loader area", WDR_ERROR_FORMAT },
+	{ "\"on_target_now\"", "\"on_target\"", "what is on the target", WDR_ERROR_FORMAT },
+	{ "00112233445566778899aabbccddeeff", "00", "what is on the target", WDR_ERROR_FORMAT },
+	{ "\"number\": 0", "\"number\": -1", "what is on the target", WDR_ERROR_FORMAT },
 	{ "\"left_behind\"", "\"left\"", "a list is missing", WDR_ERROR_FORMAT },
 	{ "/var/cache/*", "var/cache/*", "what is left behind", WDR_ERROR_FORMAT },
 	{ "\"entries\": 12", "\"entries\": -1", "what is left behind", WDR_ERROR_FORMAT },
