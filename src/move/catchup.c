@@ -363,6 +363,7 @@ bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *stat
 	GError *failure = NULL;
 
 	wdr_moving_init(&m, world, it, state, ret_has_begun, ret);
+	m.goes_on = true;
 	(void)run(&m, &failure);
 	return wdr_moving_end(&m, failure, error);
 }

@@ -341,7 +341,7 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 	GError *failure = NULL;
 
 	wdr_moving_init(&m, world, it, options->state, ret_has_begun, ret);
-	m.is_resuming = options->is_resuming;
+	m.is_resuming = m.goes_on = options->is_resuming;
 	m.accepts_damage = options->accepts_damage;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;

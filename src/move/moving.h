@@ -12,6 +12,7 @@ typedef struct {
 	const char *state;
 	uint64_t checkpoint_bytes;
 	bool is_resuming, accepts_damage;
+	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrLogged logged; /* what an earlier run has done; `missing` is kept up to date */
 	WdrSource *source;
 	WdrBlockDev *target;

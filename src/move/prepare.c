@@ -98,6 +98,59 @@ WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p)
 		patterns, m->state);
 }
 
+/* ---- finding the disks ---- */
+
+static bool is_that_disk(const WdrItineraryDisk *then, const WdrDisk *now)
+{
+	return then->serial && g_strcmp0(then->serial, now->serial) == 0 &&
+	       g_strcmp0(then->model, now->model) == 0 &&
+	       (now->size == 0 || now->size == then->size);
+}
+
+/* Another disk that is the one; NULL: none, or several. The caller's. */
+static WdrDisk *find_renamed(const WdrWorld *world, const WdrItineraryDisk *then)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+	guint at = 0;
+	guint count = 0;
+
+	if (!wdr_disks_list(world, &disks, NULL))
+		return NULL;
+	for (guint i = 0; i < disks->len; i++) {
+		if (!is_that_disk(then, disks->pdata[i]))
+			continue;
+		at = i;
+		count++;
+	}
+	return count == 1 ? g_ptr_array_steal_index(disks, at) : NULL;
+}
+
+/* A USB disk that was unplugged and plugged in again may have another name than it had when the
+ * move was begun: going on with it, model, serial and size tell which it is. */
+static bool find_disk(
+	const WdrMoving *m, const WdrItineraryDisk *then, WdrDisk **ret, GError **error)
+{
+	g_autoptr(GError) failure = NULL;
+	g_autoptr(WdrDisk) named = NULL;
+
+	if (then->is_image)
+		return wdr_disk_find(m->world, then->path, ret, error);
+	bool is_there = wdr_disk_find(m->world, then->name, &named, &failure);
+	if (m->goes_on && !(is_there && is_that_disk(then, named))) {
+		*ret = find_renamed(m->world, then);
+		if (*ret) {
+			wdr_world_note(m->world, "%s is called %s now", then->name, (*ret)->name);
+			return true;
+		}
+	}
+	*ret = g_steal_pointer(&named);
+	if (!is_there)
+		g_propagate_error(error, g_steal_pointer(&failure));
+	return is_there;
+}
+
+/* ---- the source ---- */
+
 /* Notes that the itinerary does not have already: the source may have changed since. */
 static void tell_notes(const WdrMoving *m, const GPtrArray *notes)
 {
@@ -112,10 +165,9 @@ static bool open_source_disk(WdrMoving *m, GError **error)
 {
 	g_autoptr(GPtrArray) notes = g_ptr_array_new_with_free_func(g_free);
 	g_auto(WdrItineraryDisk) now = { 0 };
-	const char *text = m->it->source.is_image ? m->it->source.path : m->it->source.name;
 	WdrDisk *disk = NULL;
 
-	if (!wdr_disk_find(m->world, text, &disk, error))
+	if (!find_disk(m, &m->it->source, &disk, error))
 		return false;
 	wdr_world_step(m->world, "looking at the source %s", m->it->source.name);
 	if (!wdr_source_open(m->world, disk, m->state, notes, &m->source, error))
@@ -241,9 +293,8 @@ static bool check_into(const WdrItinerary *it, WdrBlockDev *dev, GError **error)
 static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
-	const char *text = m->it->target.is_image ? m->it->target.path : m->it->target.name;
 
-	if (!wdr_disk_find(m->world, text, &disk, error) ||
+	if (!find_disk(m, &m->it->target, &disk, error) ||
 		!wdr_check_target(m->world, m->source->disk, disk, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_WRITE, &m->target, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &m->medium, error))

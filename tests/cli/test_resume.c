@@ -169,6 +169,54 @@ START_TEST(a_catchup_that_was_cut_off)
 }
 END_TEST
 
+/* The drive of the bench gets another name, as a USB disk does that is plugged in once more. */
+static void plug_in_again(const char *as)
+{
+	const char *const folders[] = { "dev", "sys/block" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {
+		g_autofree char *from = g_build_filename(folders[i], "nvme0n1", NULL);
+		g_autofree char *to = g_build_filename(folders[i], as, NULL);
+		g_autofree char *was = g_strdup(bench_path(from));
+		SUP_TOOL("mv", was, bench_path(to));
+	}
+}
+
+START_TEST(a_target_that_comes_back_under_another_name)
+{
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	plug_in_again("nvme1n1");
+	/* Another disk got its old name. */
+	SUP_TOOL("cp", "-r", bench_path("sys/block/nvme1n1"), bench_path("sys/block/nvme0n1"));
+	sup_write(bench_path("sys/block/nvme0n1/device/serial"), "RB2G-000418\n");
+	sup_make_image(bench_path("dev/nvme0n1"), UINT64_C(2) << 30);
+	g_autofree char *other = g_strdup(sup_hash(bench_path("dev/nvme0n1")));
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 0, "done: everything was read back");
+	ck_assert_ptr_nonnull(strstr(run.err, "nvme0n1 is called nvme1n1 now"));
+	ck_assert_str_eq(other, sup_hash(bench_path("dev/nvme0n1")));
+	sup_judge_ext(bench_path("dev/nvme1n1"), ROOT_AT);
+	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
+	SupRun caught = BENCH_RUN("catchup");
+	bench_expect(&caught, 0, "done");
+	ck_assert_str_eq(
+		bench_root_file(bench_path("dev/nvme1n1"), "etc/motd"), "terns on the weir\n");
+	ck_assert_str_eq(other, sup_hash(bench_path("dev/nvme0n1")));
+}
+END_TEST
+
+/* With two that could be it, nobody guesses. */
+START_TEST(two_that_could_be_the_target)
+{
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	plug_in_again("nvme1n1");
+	SUP_TOOL("cp", "-r", bench_path("sys/block/nvme1n1"), bench_path("sys/block/nvme2n1"));
+	sup_make_image(bench_path("dev/nvme2n1"), UINT64_C(2) << 30);
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 2, "there is no disk and no image file 'nvme0n1'");
+}
+END_TEST
+
 /* A partition without a file system that is carried in three stretches. */
 enum { BLOCKS_AT = 600 * 1024 * 1024 };
 #define STRETCH (UINT64_C(256) * 1024 * 1024)
@@ -291,6 +339,8 @@ Suite *suite_resume(void)
 	tcase_add_test(t, an_unplugged_target);
 	tcase_add_test(t, a_source_that_changed_meanwhile);
 	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);
+	tcase_add_test(t, a_target_that_comes_back_under_another_name);
+	tcase_add_test(t, two_that_could_be_the_target);
 	tcase_add_loop_test(t, blocks_in_stretches, 0, 2);
 	tcase_add_test(t, blocks_that_changed_when_all_were_carried);
 	tcase_add_test(t, a_full_disk_under_the_target);
