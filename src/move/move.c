@@ -1,6 +1,7 @@
 #include "move/moving.h"
 
 #include "base/io.h"
+#include "disk/truesize.h"
 #include "move/change.h"
 #include "move/into.h"
 #include "move/packing.h"
@@ -72,6 +73,19 @@ static void discard(WdrMoving *m)
 		g_debug("%s cannot discard", m->it->target.name);
 }
 
+static bool empty_target(WdrMoving *m, GError **error)
+{
+	discard(m);
+	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
+		return false;
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		if (!wipe(m, p->to.start, p->to.size, error))
+			return false;
+	}
+	return m->it->into || wdr_truesize_prove(m->target, m->medium, error);
+}
+
 static bool clear_target(WdrMoving *m, GError **error)
 {
 	g_autofree char *erased = wdr_itinerary_erased(m->it);
@@ -82,16 +96,11 @@ static bool clear_target(WdrMoving *m, GError **error)
 		    erased))
 		return false;
 	*m->has_begun = true;
-	discard(m);
-	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
-		return false;
-	for (guint i = 0; i < m->it->parts->len; i++) {
-		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		if (!wipe(m, p->to.start, p->to.size, error))
-			return false;
-	}
-	return wdr_hold_put_note(m, error) && wdr_moving_write_table(m, false, error) &&
-	       wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
+	bool is_empty = empty_target(m, error);
+	/* Whatever went wrong with it: what was there before must not be taken for a system. */
+	GError **second = is_empty ? error : NULL;
+	return wdr_hold_put_note(m, second) && wdr_moving_write_table(m, false, second) &&
+	       is_empty && wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
 }
 
 /* ---- steps 2 to 5 ---- */

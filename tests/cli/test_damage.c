@@ -153,6 +153,44 @@ START_TEST(a_target_that_loses_what_is_written)
 }
 END_TEST
 
+/* Disks of 2 GiB that are smaller: what is written past their end fails, is lost, or is written
+ * over what lies in front. Where the wrong place is met by a mark, that is found before anything is
+ * carried, else when it is read back. */
+static const struct {
+	const char *kind;
+	uint64_t size;
+	const char *text;
+	bool is_late; /* no mark meets another one's place */
+} liars[] = {
+	{ "deny", UINT64_C(1) << 30, "Input/output error", false },
+	{ "lose", UINT64_C(1) << 30,
+		"is smaller than the 2 GiB that it says: what was written 1 GiB into it did not stay there",
+		false },
+	{ "wrap", UINT64_C(1) << 30, "is smaller than the 2 GiB that it says: what was written",
+		false },
+	{ "wrap", UINT64_C(512) << 20, "is smaller than the 2 GiB that it says: what was written",
+		false },
+	{ "wrap", (UINT64_C(201) << 20) + 512, "stopped part-way", true },
+};
+
+START_TEST(a_disk_that_lies_about_its_size)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	g_autofree char *faults = fault(
+		"nvme0n1", liars[_i].kind, liars[_i].size, (UINT64_C(2) << 30) - liars[_i].size);
+	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
+
+	bench_expect(&run, 4, liars[_i].text);
+	ck_assert(liars[_i].is_late || !strstr(run.err, "carrying"));
+	if (liars[_i].is_late)
+		/* The note may have been written over like anything else. */
+		ck_assert_ptr_null(strstr(SUP_RUN("sfdisk", "-d", DRIVE).out, "bootable"));
+	else
+		expect_unbootable();
+	ck_assert_str_eq(card, sup_hash(CARD));
+}
+END_TEST
+
 /* What the machine shows of why is told with the failure. */
 START_TEST(what_can_be_seen_of_why)
 {
@@ -195,6 +233,7 @@ Suite *suite_damage(void)
 	tcase_add_test(t, a_source_that_goes_away);
 	tcase_add_test(t, a_file_of_the_boot_volume);
 	tcase_add_test(t, a_target_that_loses_what_is_written);
+	tcase_add_loop_test(t, a_disk_that_lies_about_its_size, 0, (int)G_N_ELEMENTS(liars));
 	tcase_add_test(t, what_can_be_seen_of_why);
 	suite_add_tcase(s, t);
 	return s;

@@ -1,6 +1,7 @@
 #include "support.h"
 
 #include "disk/stream.h"
+#include "disk/truesize.h"
 
 #include <errno.h>
 #include <string.h>
@@ -251,6 +252,23 @@ START_TEST(discarded_room_is_given_back)
 }
 END_TEST
 
+/* Disks of any size are as large as they say, and nothing stays on them; those that are not are in
+ * cli/damage. */
+static const uint64_t honest[] = { 512, 4096, 8192, 1536 * 1024, 1536 * 1024 + 4096,
+	1536 * 1024 + 4608, SIZE, SIZE + 512 };
+
+START_TEST(the_true_size)
+{
+	g_autoptr(WdrBlockDev) dev = wdr_blockdev_new_memory("m", honest[_i]);
+	g_autofree uint8_t *all = g_malloc(honest[_i]);
+
+	sup_ok(wdr_truesize_prove(dev, dev, &error));
+	sup_ok(wdr_blockdev_read(dev, all, (size_t)honest[_i], 0, &error));
+	for (uint64_t i = 0; i < honest[_i]; i++)
+		ck_assert_uint_eq(all[i], 0);
+}
+END_TEST
+
 Suite *suite_blockdev(void)
 {
 	Suite *s = suite_create("disk/blockdev");
@@ -268,6 +286,7 @@ Suite *suite_blockdev(void)
 	tcase_add_test(t, held_head_reaches_the_disk_last);
 	tcase_add_test(t, a_stream_tells_of_failures);
 	tcase_add_test(t, discarded_room_is_given_back);
+	tcase_add_loop_test(t, the_true_size, 0, (int)G_N_ELEMENTS(honest));
 	suite_add_tcase(s, t);
 	return s;
 }

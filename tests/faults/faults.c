@@ -1,7 +1,11 @@
 /* A library to be loaded before a program (LD_PRELOAD) that stands in for a failing medium. Each
- * word of WDR_FAULTS is NAME:KIND:OFFSET:LENGTH, of a file whose path ends in NAME: read   reading
- * these bytes fails with EIO once   so it does the first time lose   what is written there is told
- * to be written, and is not */
+ * word of WDR_FAULTS is NAME:KIND:OFFSET:LENGTH, of a file whose path ends in NAME:
+ *   read   reading these bytes fails with EIO
+ *   once   so it does the first time
+ *   lose   what is written there is told to be written, and is not
+ *   deny   writing there fails with EIO
+ *   wrap   what lies there lies at the disk's start, and further ones again and again: the disk has
+ *          OFFSET bytes */
 #include <dlfcn.h>
 #include <errno.h>
 #include <limits.h>
@@ -30,28 +34,47 @@ static bool next_fault(const char **at, Fault *ret)
 	return true;
 }
 
-static bool is_hit(const char *kind, int fd, size_t len, off_t offset)
+static bool find_fault(const char *kind, int fd, size_t len, off_t offset, Fault *ret)
 {
 	const char *at = getenv("WDR_FAULTS");
 	char link[64];
 	char path[PATH_MAX] = "";
-	Fault f;
 
 	if (!at)
 		return false;
 	snprintf(link, sizeof(link), "/proc/self/fd/%d", fd);
 	if (readlink(link, path, sizeof(path) - 1) < 0)
 		return false;
-	while (next_fault(&at, &f)) {
+	while (next_fault(&at, ret)) {
 		size_t a = strlen(path);
-		size_t b = strlen(f.name);
-		bool is_file = a >= b && strcmp(path + a - b, f.name) == 0;
-		if (is_file && strcmp(f.kind, kind) == 0 &&
-			(unsigned long long)offset < f.offset + f.len &&
-			(unsigned long long)offset + len > f.offset)
+		size_t b = strlen(ret->name);
+		bool is_file = a >= b && strcmp(path + a - b, ret->name) == 0;
+		if (is_file && strcmp(ret->kind, kind) == 0 &&
+			(unsigned long long)offset < ret->offset + ret->len &&
+			(unsigned long long)offset + len > ret->offset)
 			return true;
 	}
 	return false;
+}
+
+static bool is_hit(const char *kind, int fd, size_t len, off_t offset)
+{
+	Fault f;
+
+	return find_fault(kind, fd, len, offset, &f);
+}
+
+/* Where it really lies; a request does not reach over the end of what there is (*len is cut). */
+static off_t true_place(int fd, size_t *len, off_t offset)
+{
+	Fault f;
+
+	if (!find_fault("wrap", fd, *len, offset, &f))
+		return offset;
+	unsigned long long at = (unsigned long long)offset % f.offset;
+	if (*len > f.offset - at)
+		*len = (size_t)(f.offset - at);
+	return (off_t)at;
 }
 
 static void *real(const char *name)
@@ -71,6 +94,7 @@ ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 		errno = EIO;
 		return -1;
 	}
+	offset = true_place(fd, &len, offset);
 	return next(fd, buf, len, offset);
 }
 
@@ -80,7 +104,14 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 
 	if (!next)
 		*(void **)&next = real("pwrite64");
-	return is_hit("lose", fd, len, offset) ? (ssize_t)len : next(fd, buf, len, offset);
+	if (is_hit("deny", fd, len, offset)) {
+		errno = EIO;
+		return -1;
+	}
+	if (is_hit("lose", fd, len, offset))
+		return (ssize_t)len;
+	offset = true_place(fd, &len, offset);
+	return next(fd, buf, len, offset);
 }
 
 ssize_t pread64(int fd, void *buf, size_t len, off_t offset)
