@@ -313,6 +313,93 @@ START_TEST(two_disks_with_one_serial)
 }
 END_TEST
 
+/* ---- the same on devices, as root ---- */
+
+#define SMALL_DRIVE sup_path("drive.img")
+
+/* The caller's. */
+static char *attach(const char *image, const char *option)
+{
+	return g_strstrip(g_strdup(SUP_TOOL("losetup", "--find", "--show", "-P", option, image)));
+}
+
+typedef struct {
+	char *card, *drive; /* devices */
+	char *name;         /* of the drive */
+	char *state;
+} Devices;
+
+static Devices attach_both(const char *drive_option)
+{
+	sup_make_image(SMALL_DRIVE, UINT64_C(1) << 30);
+	Devices d = { attach(CARD, "-r"), attach(SMALL_DRIVE, drive_option), NULL,
+		g_strdup(sup_path("state")) };
+
+	d.name = g_path_get_basename(d.drive);
+	return d;
+}
+
+static void detach_both(Devices *d)
+{
+	SUP_TOOL("losetup", "-d", d->card, d->drive);
+	g_free(d->card);
+	g_free(d->drive);
+	g_free(d->name);
+	g_free(d->state);
+}
+
+static SupRun move_devices(const Devices *d)
+{
+	return WANDERITAS("move", "--from", d->card, "--to", d->drive, "--erase", d->name,
+		"--state", d->state);
+}
+
+START_TEST(damaged_cards_in_a_reader)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("damaged_cards_in_a_reader");
+		return;
+	}
+	sup_poke(CARD, damages[_i].offset, damages[_i].bytes, damages[_i].len);
+	Devices d = attach_both("--sector-size=512");
+	g_autofree char *drive = g_strdup(sup_hash(SMALL_DRIVE));
+	SupRun run = move_devices(&d);
+	detach_both(&d);
+	bench_expect(&run, 3, damages[_i].text);
+	ck_assert_str_eq(drive, sup_hash(SMALL_DRIVE));
+}
+END_TEST
+
+/* What the machine does with the drive ($0), with a folder to mount it at ($1), and how that ends.
+ * Not every kernel shows partitions of loop devices: a drive without a table serves. */
+static const struct {
+	const char *begin, *end, *text;
+} uses[] = {
+	{ "mkfs.ext4 -q -F $0; mkdir $1; mount $0 $1", "umount $1", "is mounted at" },
+	{ "mkfs.ext4 -q -F $0; mkdir $1 $1-a; mount $0 $1; mkdir $1/a; mount --bind $1/a $1-a; umount $1",
+		"umount $1-a", "is mounted at" },
+	{ "mkswap -q $0; swapon $0", "swapoff $0", "swap" },
+	{ "blockdev --setro $0", "blockdev --setrw $0", "cannot be written to" },
+};
+
+START_TEST(a_drive_in_use)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_drive_in_use");
+		return;
+	}
+	Devices d = attach_both("--sector-size=512");
+	SUP_TOOL("bash", "-ec", uses[_i].begin, d.drive, sup_path("mnt"));
+	g_autofree char *drive = g_strdup(sup_hash(SMALL_DRIVE));
+	SupRun run = move_devices(&d);
+	g_autofree char *after = g_strdup(sup_hash(SMALL_DRIVE));
+	SUP_TOOL("bash", "-c", uses[_i].end, d.drive, sup_path("mnt"));
+	detach_both(&d);
+	bench_expect(&run, 3, uses[_i].text);
+	ck_assert_str_eq(drive, after);
+}
+END_TEST
+
 Suite *suite_refusals(void)
 {
 	Suite *s = suite_create("cli/refusals");
@@ -336,6 +423,8 @@ Suite *suite_refusals(void)
 	tcase_add_test(t, no_target_file);
 	tcase_add_test(t, an_unfinished_source);
 	tcase_add_test(t, two_disks_with_one_serial);
+	tcase_add_loop_test(t, damaged_cards_in_a_reader, 0, (int)G_N_ELEMENTS(damages));
+	tcase_add_loop_test(t, a_drive_in_use, 0, (int)G_N_ELEMENTS(uses));
 	tcase_add_loop_test(t, contents_that_came_since, 0, (int)G_N_ELEMENTS(arrivals));
 	tcase_add_test(t, contents_that_came_while_asked);
 	tcase_add_test(t, a_state_folder_that_cannot_be);

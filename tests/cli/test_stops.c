@@ -121,6 +121,8 @@ START_TEST(a_loop_mounted_target_is_refused)
 }
 END_TEST
 
+static const char *const sector_sizes[] = { "512", "4096" };
+
 START_TEST(a_loop_device_as_target)
 {
 	if (!sup_is_root()) {
@@ -128,16 +130,17 @@ START_TEST(a_loop_device_as_target)
 		return;
 	}
 	sup_make_image(sup_path("drive.img"), UINT64_C(1) << 30);
-	g_autofree char *loop =
-		g_strdup(SUP_TOOL("losetup", "--find", "--show", "-P", sup_path("drive.img")));
+	g_autofree char *loop = g_strdup(SUP_TOOL("losetup", "--find", "--show", "-P",
+		"--sector-size", sector_sizes[_i], sup_path("drive.img")));
 	g_strstrip(loop);
 	g_autofree char *name = g_path_get_basename(loop);
 	SupRun run = WANDERITAS("move", "--from", CARD, "--to", loop, "--erase", name, "--state",
 		sup_path("state"));
+	SupRun table = SUP_RUN("sfdisk", "--verify", loop);
 	SUP_TOOL("losetup", "-d", loop);
 	bench_expect(&run, 0, "done:");
+	bench_expect(&table, 0, "No errors detected");
 	sup_judge_ext(sup_path("drive.img"), ROOT_AT);
-	SUP_TOOL("sfdisk", "--verify", sup_path("drive.img"));
 }
 END_TEST
 
@@ -173,7 +176,7 @@ Suite *suite_stops(void)
 	tcase_add_test(t, a_full_disk_under_the_image);
 	tcase_add_test(t, a_full_state_folder);
 	tcase_add_test(t, a_loop_mounted_target_is_refused);
-	tcase_add_test(t, a_loop_device_as_target);
+	tcase_add_loop_test(t, a_loop_device_as_target, 0, (int)G_N_ELEMENTS(sector_sizes));
 	tcase_add_test(t, a_full_root);
 	suite_add_tcase(s, t);
 	return s;
