@@ -38,6 +38,15 @@ static void remove_checkpoint(const WdrMoving *m, const WdrItineraryPart *p)
 	unlink(path);
 }
 
+/* A state folder that cannot be written to is no reason to give a move up. */
+static bool hint_at_state(GError **error)
+{
+	wdr_error_hint(error,
+		"nothing was written to either disk; a move keeps its records in a folder: name one that "
+		"has room with --state DIR");
+	return false;
+}
+
 static bool begin_logbook(WdrMoving *m, GError **error)
 {
 	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
@@ -48,8 +57,10 @@ static bool begin_logbook(WdrMoving *m, GError **error)
 		return wdr_logbook_open(m->world, logbook, &m->logbook, error);
 	for (guint i = 0; i < m->it->parts->len; i++)
 		remove_checkpoint(m, m->it->parts->pdata[i]);
-	return wdr_write_file(itinerary, json, strlen(json), error) &&
-	       wdr_logbook_begin(m->world, logbook, "itinerary.json", &m->logbook, error);
+	return (wdr_write_file(itinerary, json, strlen(json), error) &&
+		       wdr_logbook_begin(
+			       m->world, logbook, "itinerary.json", &m->logbook, error)) ||
+	       hint_at_state(error);
 }
 
 /* ---- step 1: an empty table, and the note ---- */
@@ -337,8 +348,9 @@ static bool read_logbook(WdrMoving *m, GError **error)
 
 static bool run(WdrMoving *m, GError **error)
 {
-	return wdr_make_folder(m->state, error) && wdr_moving_lock(m, error) &&
-	       read_logbook(m, error) && prepare(m, error) && begin_logbook(m, error) &&
+	return (wdr_make_folder(m->state, error) || hint_at_state(error)) &&
+	       wdr_moving_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
+	       begin_logbook(m, error) &&
 	       (m->logged.is_released ? look_again : carry_all)(m, error) &&
 	       change_source(m, error) && wdr_moving_end_well(m, error);
 }

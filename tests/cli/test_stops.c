@@ -103,6 +103,24 @@ START_TEST(a_full_state_folder)
 }
 END_TEST
 
+START_TEST(a_read_only_state_folder)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_read_only_state_folder");
+		return;
+	}
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SUP_TOOL("mkdir", sup_path("full"));
+	SUP_TOOL("mount", "-t", "tmpfs", "-o", "ro", "none", sup_path("full"));
+	SupRun run = BENCH_RUN(
+		"move", "--to", "nvme0n1", "--erase", "nvme0n1", "--state", sup_path("full/state"));
+	SUP_TOOL("umount", sup_path("full"));
+	bench_expect(&run, 3, "Read-only file system");
+	bench_expect(&run, 3, "name one that has room with --state DIR");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
 START_TEST(a_loop_mounted_target_is_refused)
 {
 	if (!sup_is_root()) {
@@ -175,6 +193,7 @@ Suite *suite_stops(void)
 	tcase_add_loop_test(t, signals_leave_an_unfinished_target, 0, (int)G_N_ELEMENTS(signals));
 	tcase_add_test(t, a_full_disk_under_the_image);
 	tcase_add_test(t, a_full_state_folder);
+	tcase_add_test(t, a_read_only_state_folder);
 	tcase_add_test(t, a_loop_mounted_target_is_refused);
 	tcase_add_loop_test(t, a_loop_device_as_target, 0, (int)G_N_ELEMENTS(sector_sizes));
 	tcase_add_test(t, a_full_root);
