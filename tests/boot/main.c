@@ -5,7 +5,9 @@ Suite *suite_corpus(void);
 Suite *suite_edit(void);
 Suite *suite_extlinux(void);
 Suite *suite_image(void);
+Suite *suite_initramfs(void);
 Suite *suite_places(void);
+Suite *suite_program(void);
 
 SUITE_MAIN(suite_address(), suite_corpus(), suite_edit(), suite_extlinux(), suite_image(),
-	suite_places())
+	suite_places(), suite_initramfs(), suite_program())

@@ -1,0 +1,267 @@
+/* Initramfs archives that libarchive makes, packed by it and by the libraries themselves, whole and
+ * damaged. */
+#include "support.h"
+
+#include "boot/initramfs.h"
+#include "boot/modules.h"
+#include "boot/unpack.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <lz4.h>
+#include <string.h>
+
+Suite *suite_initramfs(void);
+
+#define MODULE "usr/lib/modules/6.1.0-reed/kernel/drivers/nvme/host/nvme-core.ko.xz"
+
+static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
+{
+	(void)a;
+	g_byte_array_append(bytes, data, (guint)len);
+	return (la_ssize_t)len;
+}
+
+static void add(struct archive *a, const char *path, unsigned mode, const char *text)
+{
+	struct archive_entry *e = archive_entry_new();
+
+	archive_entry_set_pathname(e, path);
+	archive_entry_set_mode(e, (__LA_MODE_T)mode);
+	archive_entry_set_size(e, (la_int64_t)strlen(text));
+	ck_assert_int_eq(archive_write_header(a, e), ARCHIVE_OK);
+	archive_write_data(a, text, strlen(text));
+	archive_entry_free(e);
+}
+
+typedef int (*AddFilter)(struct archive *a);
+
+/* Appends an archive to `to`; `has_all`: with an init and modules, else a note alone. */
+static void append(GByteArray *to, AddFilter filter, const char *options, bool has_all)
+{
+	struct archive *a = archive_write_new();
+
+	archive_write_set_format_cpio_newc(a);
+	if (filter)
+		ck_assert_int_eq(filter(a), ARCHIVE_OK);
+	if (options)
+		ck_assert_int_eq(archive_write_set_options(a, options), ARCHIVE_OK);
+	archive_write_set_bytes_per_block(a, 512);
+	archive_write_set_bytes_in_last_block(a, 4);
+	archive_write_open(a, to, NULL, collect, NULL);
+	if (has_all) {
+		add(a, "conf", 0040755, "");
+		add(a, "init", 0100755, "#!/bin/sh\nexec switch_root\n");
+		add(a, "conf/modules", 0100644, "nvme\n");
+		add(a, MODULE, 0100644, "not really");
+	} else {
+		add(a, "etc/note", 0100644, "bittern");
+	}
+	archive_write_close(a);
+	archive_write_free(a);
+}
+
+/* At least four zeros: without them lz4's last block has no end. */
+static void align(GByteArray *to)
+{
+	static const uint8_t zeros[8];
+
+	g_byte_array_append(to, zeros, 8 - to->len % 4);
+}
+
+/* As lz4 -l: a magic number, then blocks behind their lengths. */
+static void append_lz4(GByteArray *to)
+{
+	g_autoptr(GByteArray) plain = g_byte_array_new();
+	char packed[65536];
+	uint8_t head[8] = { 0x02, 0x21, 0x4c, 0x18 };
+
+	append(plain, NULL, NULL, true);
+	int len = LZ4_compress_default(
+		(const char *)plain->data, packed, (int)plain->len, sizeof(packed));
+	for (unsigned i = 0; i < 4; i++)
+		head[4 + i] = (uint8_t)((unsigned)len >> 8 * i);
+	g_byte_array_append(to, head, sizeof(head));
+	g_byte_array_append(to, (const uint8_t *)packed, (guint)len);
+}
+
+static const struct {
+	const char *kind;
+	AddFilter filter;
+	const char *options;
+} packings[] = {
+	{ "plain", NULL, NULL },
+	{ "gzip", archive_write_add_filter_gzip, NULL },
+	{ "bzip2", archive_write_add_filter_bzip2, NULL },
+	{ "lzma", archive_write_add_filter_lzma, NULL },
+	{ "zstd", archive_write_add_filter_zstd, NULL },
+	{ "lz4", NULL, NULL },
+};
+
+static void append_kind(GByteArray *to, int which)
+{
+	if (strcmp(packings[which].kind, "lz4") == 0)
+		append_lz4(to);
+	else
+		append(to, packings[which].filter, packings[which].options, true);
+}
+
+START_TEST(every_packing_that_the_kernel_knows)
+{
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+	g_autoptr(WdrInitramfs) i = NULL;
+
+	append_kind(bytes, _i);
+	sup_ok(wdr_initramfs_read(bytes->data, bytes->len, &i, &error));
+	ck_assert_uint_eq(i->packed->len, 1);
+	ck_assert_str_eq(i->packed->pdata[0], packings[_i].kind);
+	ck_assert_uint_eq(g_hash_table_size(i->files), 3);
+	ck_assert(i->has_init);
+	ck_assert_str_eq(i->modules, "nvme\n");
+	ck_assert_str_eq(i->release, "6.1.0-reed");
+	ck_assert(wdr_initramfs_has_module(i, "nvme_core"));
+	ck_assert(wdr_initramfs_has_module(i, "nvme-core"));
+	ck_assert(!wdr_initramfs_has_module(i, "nvme"));
+}
+END_TEST
+
+START_TEST(one_behind_the_other)
+{
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+	g_autoptr(WdrInitramfs) i = NULL;
+
+	append(bytes, NULL, NULL, false);
+	align(bytes);
+	append_kind(bytes, _i);
+	align(bytes);
+	append(bytes, archive_write_add_filter_gzip, NULL, false);
+	sup_ok(wdr_initramfs_read(bytes->data, bytes->len, &i, &error));
+	ck_assert_uint_eq(i->packed->len, 3);
+	ck_assert_uint_eq(g_hash_table_size(i->files), 4);
+	ck_assert(i->has_init);
+}
+END_TEST
+
+/* Cut anywhere it is refused, or is whole but for zeros at its end. */
+START_TEST(cut_anywhere)
+{
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+	unsigned whole = 0;
+
+	append_kind(bytes, _i);
+	for (size_t len = 0; len < bytes->len; len++) {
+		g_autoptr(WdrInitramfs) i = NULL;
+		g_autoptr(GError) error = NULL;
+		if (!wdr_initramfs_read(bytes->data, len, &i, &error)) {
+			ck_assert(g_error_matches(error, WDR_ERROR, WDR_ERROR_FORMAT));
+			continue;
+		}
+		ck_assert_uint_eq(g_hash_table_size(i->files), 3);
+		whole++;
+	}
+	ck_assert_uint_le(whole, 512);
+}
+END_TEST
+
+START_TEST(every_byte_flipped)
+{
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+
+	append_kind(bytes, _i);
+	for (size_t at = 0; at < bytes->len; at++) {
+		g_autoptr(WdrInitramfs) i = NULL;
+		bytes->data[at] ^= 0x55;
+		sup_any(wdr_initramfs_read(bytes->data, bytes->len, &i, NULL));
+		bytes->data[at] ^= 0x55;
+	}
+}
+END_TEST
+
+static const struct {
+	const char *bytes;
+	size_t len;
+	const char *text;
+} refused[] = {
+	{ "", 0, "it is empty" },
+	{ "\0\0\0\0\0\0\0\0", 8, "it is empty" },
+	{ "\x04\x22\x4d\x18 and so on", 14, "lz4's modern frame" },
+	{ "\xfd"
+	  "7zXZ\0\0\x04 and so on",
+		18, "a check that the kernel does not know" },
+	{ "quack quack quack", 17, "in no way that the kernel knows" },
+	{ "070707000000", 12, "the archive is cut short" },
+	{ "\x1f\x8b\x08", 3, "the gzip data is damaged or cut short" },
+};
+
+START_TEST(what_the_kernel_does_not_take)
+{
+	WdrInitramfs *i = NULL;
+
+	sup_fails(WDR_ERROR_FORMAT, refused[_i].text,
+		wdr_initramfs_read(refused[_i].bytes, refused[_i].len, &i, &error));
+	ck_assert_ptr_null(i);
+}
+END_TEST
+
+/* A header that is none, behind the first entry, is told with its place. */
+START_TEST(a_broken_entry)
+{
+	g_autoptr(GByteArray) bytes = g_byte_array_new();
+	WdrInitramfs *i = NULL;
+
+	append(bytes, NULL, NULL, true);
+	uint8_t *second = memmem(bytes->data + 6, bytes->len - 6, "070701", 6);
+	memcpy(second, "060606", 6);
+	sup_fails(WDR_ERROR_FORMAT, "segment 1, from byte 0: no entry of a cpio archive",
+		wdr_initramfs_read(bytes->data, bytes->len, &i, &error));
+}
+END_TEST
+
+/* ---- indexes of modules ---- */
+
+static const struct {
+	const char *name;
+	WdrModuleState state;
+	guint needs;
+} states[] = {
+	{ "ext4", WDR_MODULE_BUILT_IN, 0 },
+	{ "usb_storage", WDR_MODULE_BUILT_IN, 0 },
+	{ "usb-storage", WDR_MODULE_BUILT_IN, 0 },
+	{ "nvme", WDR_MODULE_LOADABLE, 2 },
+	{ "nvme_core", WDR_MODULE_LOADABLE, 0 },
+	{ "owl", WDR_MODULE_ABSENT, 0 },
+	{ "", WDR_MODULE_ABSENT, 0 },
+};
+
+START_TEST(modules_and_their_needs)
+{
+	g_autoptr(WdrModules) m = wdr_modules_new(
+		"kernel/fs/ext4/ext4.ko\nkernel/drivers/usb/storage/usb-storage.ko\n",
+		"kernel/drivers/nvme/host/nvme-core.ko.xz:\n"
+		"kernel/drivers/nvme/host/nvme.ko.xz: kernel/drivers/nvme/host/nvme-core.ko.xz"
+		" kernel/lib/crc-t10dif.ko\nno colon here\n");
+	const GPtrArray *needs = wdr_modules_needs(m, states[_i].name);
+
+	ck_assert_int_eq(wdr_modules_state(m, states[_i].name), states[_i].state);
+	ck_assert_uint_eq(needs ? needs->len : 0, states[_i].needs);
+	if (states[_i].needs)
+		ck_assert_str_eq(needs->pdata[1], "crc_t10dif");
+}
+END_TEST
+
+Suite *suite_initramfs(void)
+{
+	Suite *s = suite_create("boot/initramfs");
+	TCase *t = tcase_create("initramfs");
+
+	tcase_set_timeout(t, 120);
+	tcase_add_loop_test(t, every_packing_that_the_kernel_knows, 0, (int)G_N_ELEMENTS(packings));
+	tcase_add_loop_test(t, one_behind_the_other, 0, (int)G_N_ELEMENTS(packings));
+	tcase_add_loop_test(t, cut_anywhere, 0, (int)G_N_ELEMENTS(packings));
+	tcase_add_loop_test(t, every_byte_flipped, 0, (int)G_N_ELEMENTS(packings));
+	tcase_add_loop_test(t, what_the_kernel_does_not_take, 0, (int)G_N_ELEMENTS(refused));
+	tcase_add_test(t, a_broken_entry);
+	tcase_add_loop_test(t, modules_and_their_needs, 0, (int)G_N_ELEMENTS(states));
+	suite_add_tcase(s, t);
+	return s;
+}
