@@ -175,3 +175,15 @@ bool wdr_survey_make(const WdrWorld *world, char *const *names, WdrSurvey **ret,
 	*ret = g_steal_pointer(&s);
 	return true;
 }
+
+GPtrArray *wdr_survey_others(const WdrSurvey *s, const WdrDisk *a, const WdrDisk *b)
+{
+	GPtrArray *others = g_ptr_array_new();
+
+	for (guint i = 0; i < s->disks->len; i++) {
+		const WdrSurveyDisk *d = s->disks->pdata[i];
+		if (d->system && !wdr_disk_is_same(d->disk, a) && !wdr_disk_is_same(d->disk, b))
+			g_ptr_array_add(others, d->system);
+	}
+	return others;
+}

@@ -29,3 +29,5 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSurvey, wdr_survey_free)
 
 /* "mmcblk0p2"; for images "2" behind the file's name. The caller's. */
 char *wdr_survey_part_name(const WdrSurveyDisk *d, unsigned number);
+/* The systems (const WdrSystem *) of all disks but these two. The list is the caller's. */
+GPtrArray *wdr_survey_others(const WdrSurvey *s, const WdrDisk *a, const WdrDisk *b);

@@ -1,9 +1,11 @@
 #include "cli/plan_options.h"
 
+#include "boot/survey.h"
 #include "cli/progress.h"
 #include "cli/under_way.h"
 #include "move/into.h"
 #include "present/itinerary.h"
+#include "present/rehearsal.h"
 
 #include <string.h>
 
@@ -124,6 +126,31 @@ static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const Wdr
 	return (is_of_today || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
 
+/* Whether it would start now, its source thought away. Root alone does not, and need not; of an
+ * image nobody knows what it will be beside. */
+static void rehearse(const WdrOut *out, const WdrWorld *world, const WdrItinerary *it)
+{
+	const WdrItineraryDisk *t = &it->target;
+	g_autoptr(WdrDisk) source = NULL;
+	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrSystem) system = NULL;
+	g_autoptr(WdrSurvey) survey = NULL;
+	g_autoptr(GPtrArray) others = NULL;
+	WdrBlockDev *dev = NULL;
+
+	if (it->what != WDR_MOVE_EVERYTHING ||
+		!wdr_disk_find(world, t->is_image ? t->path : t->name, &disk, NULL) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, NULL) ||
+		!wdr_system_read(world, disk, dev, &system, NULL))
+		return;
+	if (!t->is_image && wdr_disk_find(world, it->source.path, &source, NULL) &&
+		wdr_survey_make(world, NULL, &survey, NULL))
+		others = wdr_survey_others(survey, disk, source);
+	g_autoptr(WdrRehearsal) r =
+		wdr_rehearse(system, &(WdrRehearsing){ t->is_image ? NULL : t->medium, others });
+	wdr_present_verdict(out, t->name, r);
+}
+
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 {
 	g_autoptr(GError) error = NULL;
@@ -147,10 +174,12 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
-	if (globals->json)
+	if (globals->json) {
 		wdr_present_moved_json(stdout, it, &result);
-	else
+	} else {
 		wdr_present_moved(&out, it, &result);
+		rehearse(&out, world, it);
+	}
 	return WDR_EXIT_DONE;
 }
 

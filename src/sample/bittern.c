@@ -1,4 +1,5 @@
 /* What lies on bittern-tower-1's card: root with its boot folder, and the season's sound files. */
+#include "sample/bootfiles.h"
 #include "sample/entries.h"
 #include "sample/sample.h"
 
@@ -38,9 +39,9 @@ WdrMemoryVolume *wdr_sample_bittern_root(void)
 	static const char *const folders[] = { "boot", "boot/dtbs", "boot/dtbs/" KERNEL,
 		"boot/extlinux", "dev", "etc", "etc/default", "etc/initramfs-tools",
 		"etc/initramfs-tools/conf.d", "etc/kernel", "etc/station", "home", "home/warden",
-		"mnt", "proc", "root", "run", "srv", "srv/sound", "sys", "tmp", "usr", "usr/bin",
-		"usr/lib", "usr/lib/modules", "usr/lib/modules/" KERNEL, "var", "var/lib",
-		"var/log" };
+		"mnt", "proc", "root", "run", "sbin", "srv", "srv/sound", "sys", "tmp", "usr",
+		"usr/bin", "usr/lib", "usr/lib/systemd", "usr/lib/modules",
+		"usr/lib/modules/" KERNEL, "var", "var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "boot/extlinux/extlinux.conf", wdr_bittern_extlinux },
 		{ "etc/default/u-boot",
@@ -54,18 +55,33 @@ WdrMemoryVolume *wdr_sample_bittern_root(void)
 			"[archive]\n; where the night's calls are copied to\ndevice = /dev/disk/by-label/sound\n" },
 		{ "usr/lib/os-release",
 			"PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nID=debian\n" },
-		{ "usr/lib/modules/" KERNEL "/modules.dep", "kernel/drivers/nvme/host/nvme.ko:\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.builtin",
+			"kernel/drivers/mmc/core/mmc_core.ko\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.dep",
+			"kernel/drivers/nvme/host/nvme-core.ko:\n"
+			"kernel/drivers/nvme/host/nvme.ko: kernel/drivers/nvme/host/nvme-core.ko\n"
+			"kernel/drivers/mmc/core/mmc_block.ko:\n"
+			"kernel/drivers/usb/storage/usb-storage.ko:\n"
+			"kernel/drivers/scsi/sd_mod.ko:\n"
+			"kernel/fs/mbcache.ko:\nkernel/fs/jbd2/jbd2.ko:\n"
+			"kernel/fs/ext4/ext4.ko: kernel/fs/mbcache.ko kernel/fs/jbd2/jbd2.ko\n" },
 		{ "var/log/syslog", "May  4 06:30:00 bittern-tower-1 recorder: 3 booms\n" },
 	};
+	static const char *const modules[] = { "kernel/drivers/mmc/core/mmc_block.ko",
+		"kernel/drivers/nvme/host/nvme-core.ko", "kernel/drivers/nvme/host/nvme.ko",
+		"kernel/fs/ext4/ext4.ko", "kernel/fs/jbd2/jbd2.ko", "kernel/fs/mbcache.ko", NULL };
+	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, 9100000);
 	WdrMemoryVolume *m = wdr_memory_volume_new("bittern-tower-1 root");
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_texts(m, texts, G_N_ELEMENTS(texts));
 	wdr_sample_link(m, "lib", "usr/lib");
 	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
-	wdr_sample_bytes(m, "boot/vmlinuz-" KERNEL, 0644, 7300000);
-	wdr_sample_bytes(m, "boot/initrd.img-" KERNEL, 0644, 9100000);
-	wdr_sample_bytes(m, "boot/dtbs/" KERNEL "/tower.dtb", 0644, 61000);
+	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
+	wdr_sample_program(m, "usr/lib/systemd/systemd", 90000);
+	wdr_sample_kernel(m, "boot/vmlinuz-" KERNEL, KERNEL, 7300000);
+	wdr_sample_put(m, "boot/initrd.img-" KERNEL, 0644, initramfs);
+	wdr_sample_device_tree(m, "boot/dtbs/" KERNEL "/tower.dtb", 61000);
 	for (unsigned i = 0; i < 250; i++) {
 		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
 		wdr_sample_bytes(m, path, 0755, 9000 + i * 1291 % 70000);

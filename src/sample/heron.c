@@ -1,4 +1,5 @@
 /* What lies on heron-hide-3's card: every kind of entry that a move has to carry. */
+#include "sample/bootfiles.h"
 #include "sample/entries.h"
 #include "sample/sample.h"
 
@@ -9,13 +10,16 @@
 
 /* ---- the boot volume ---- */
 
+#define KERNEL "6.6.31-field"
+#define KERNEL_2712 "6.6.31-field-2712"
+
 static const struct {
 	const char *name;
 	uint64_t kib;
-} boot_files[] = { { "bcm2711-rpi-4-b.dtb", 54 }, { "bcm2712-rpi-5-b.dtb", 76 },
-	{ "bootcode.bin", 52 }, { "fixup4.dat", 6 }, { "start4.elf", 2205 },
-	{ "kernel8.img", 9210 }, { "kernel_2712.img", 9305 }, { "initramfs8", 11610 },
-	{ "initramfs_2712", 11640 } };
+} firmware_files[] = { { "bootcode.bin", 52 }, { "fixup4.dat", 6 }, { "start4.elf", 2205 } };
+
+static const char *const initramfs_modules[] = { "kernel/drivers/nvme/host/nvme-core.ko.xz",
+	"kernel/drivers/nvme/host/nvme.ko.xz", "kernel/drivers/usb/storage/uas.ko.xz", NULL };
 
 static const char *const overlays[] = { "disable-bt", "disable-wifi", "dwc2", "gpio-fan", "gpio-ir",
 	"gpio-key", "gpio-led", "gpio-poweroff", "gpio-shutdown", "i2c-rtc", "i2c-sensor", "i2c0",
@@ -41,6 +45,20 @@ const char wdr_heron_cmdline[] =
 	"console=serial0,115200 console=tty1 root=PARTUUID=" WDR_HERON_DISK_ID
 	"-02 rootfstype=ext4 fsck.repair=yes rootwait quiet\n";
 
+static void add_kernels(WdrMemoryVolume *m)
+{
+	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, initramfs_modules, 11610 * 1024);
+	g_autoptr(GBytes) initramfs_2712 =
+		wdr_sample_initramfs(KERNEL_2712, initramfs_modules, 11640 * 1024);
+
+	wdr_sample_kernel(m, "kernel8.img", KERNEL, 9210 * 1024);
+	wdr_sample_kernel(m, "kernel_2712.img", KERNEL_2712, 9305 * 1024);
+	wdr_sample_put(m, "initramfs8", 0755, initramfs);
+	wdr_sample_put(m, "initramfs_2712", 0755, initramfs_2712);
+	wdr_sample_device_tree(m, "bcm2711-rpi-4-b.dtb", 54 * 1024);
+	wdr_sample_device_tree(m, "bcm2712-rpi-5-b.dtb", 76 * 1024);
+}
+
 WdrMemoryVolume *wdr_sample_heron_boot(void)
 {
 	static const char *const folders[] = { "overlays" };
@@ -50,8 +68,10 @@ WdrMemoryVolume *wdr_sample_heron_boot(void)
 	wdr_sample_text(m, "config.txt", wdr_heron_config);
 	wdr_sample_text(m, "cmdline.txt", wdr_heron_cmdline);
 	wdr_sample_text(m, "issue.txt", "Field station image 2026-05-04\n");
-	for (size_t i = 0; i < G_N_ELEMENTS(boot_files); i++)
-		wdr_sample_bytes(m, boot_files[i].name, 0755, boot_files[i].kib * 1024 + 137);
+	for (size_t i = 0; i < G_N_ELEMENTS(firmware_files); i++)
+		wdr_sample_bytes(
+			m, firmware_files[i].name, 0755, firmware_files[i].kib * 1024 + 137);
+	add_kernels(m);
 	for (size_t i = 0; i < G_N_ELEMENTS(overlays); i++) {
 		g_autofree char *path = g_strdup_printf("overlays/%s.dtbo", overlays[i]);
 		wdr_sample_bytes(m, path, 0755, 900 + 37 * i);
@@ -69,6 +89,14 @@ const char wdr_heron_fstab[] =
 	"PARTUUID=" WDR_HERON_DISK_ID "-02    /               ext4    defaults,noatime  0       1\n"
 	"/var/swap               none            swap    sw                0       0\n";
 
+#define MODULES_BUILT_IN                                                                           \
+	"kernel/fs/ext4/ext4.ko\nkernel/drivers/mmc/core/mmc_block.ko\n"                           \
+	"kernel/drivers/usb/storage/usb-storage.ko\nkernel/drivers/scsi/sd_mod.ko\n"
+#define MODULES_NEEDS                                                                              \
+	"kernel/drivers/nvme/host/nvme-core.ko.xz:\n"                                              \
+	"kernel/drivers/nvme/host/nvme.ko.xz: kernel/drivers/nvme/host/nvme-core.ko.xz\n"          \
+	"kernel/drivers/usb/storage/uas.ko.xz:\n"
+
 static const struct {
 	const char *path, *text;
 } texts[] = {
@@ -82,6 +110,10 @@ static const struct {
 	{ "etc/cron.d/backup",
 		"# every night at two\n0 2 * * * root dd if=/dev/disk/by-partuuid/" WDR_HERON_DISK_ID
 		"-02 of=/mnt/store/heron-hide-3.img bs=4M\n" },
+	{ "usr/lib/modules/" KERNEL "/modules.builtin", MODULES_BUILT_IN },
+	{ "usr/lib/modules/" KERNEL "/modules.dep", MODULES_NEEDS },
+	{ "usr/lib/modules/" KERNEL_2712 "/modules.builtin", MODULES_BUILT_IN },
+	{ "usr/lib/modules/" KERNEL_2712 "/modules.dep", MODULES_NEEDS },
 	{ "etc/station.conf", "[hide]\nname = heron-hide-3\ncamera = reed-bed\n" },
 	{ "var/log/syslog", "May  4 06:30:00 heron-hide-3 counter: 14 grey herons, 2 bitterns\n" },
 };
@@ -94,7 +126,7 @@ static void add_many(WdrMemoryVolume *m)
 	}
 	for (unsigned i = 0; i < 700; i++) {
 		g_autofree char *path =
-			g_strdup_printf("usr/lib/modules/6.6.31-field/kernel/m%03u.ko", i);
+			g_strdup_printf("usr/lib/modules/" KERNEL "/kernel/m%03u.ko", i);
 		wdr_sample_bytes(m, path, 0644, 6000 + i * 911 % 90000);
 	}
 	for (unsigned i = 0; i < 400; i++) {
@@ -190,8 +222,9 @@ WdrMemoryVolume *wdr_sample_heron_root(void)
 	static const char *const folders[] = { "boot", "boot/firmware", "dev", "etc", "etc/cron.d",
 		"home", "home/warden", "mnt", "proc", "root", "run", "sbin", "srv",
 		"srv/observations", "sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
-		"usr/lib/modules/6.6.31-field", "usr/lib/modules/6.6.31-field/kernel",
-		"usr/lib/systemd", "usr/share", "var", "var/lib", "var/log", "var/spool" };
+		"usr/lib/modules/" KERNEL, "usr/lib/modules/" KERNEL "/kernel",
+		"usr/lib/modules/" KERNEL_2712, "usr/lib/systemd", "usr/share", "var", "var/lib",
+		"var/log", "var/spool" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("heron-hide-3 root");
 	WdrEntry root = wdr_sample_entry(WDR_KIND_FOLDER, 0755, 0);
 	WdrEntry shared = wdr_sample_entry(WDR_KIND_FOLDER, 01777, 0);
@@ -201,7 +234,7 @@ WdrMemoryVolume *wdr_sample_heron_root(void)
 	wdr_memory_volume_add(m, "var/tmp", &shared);
 	for (size_t i = 0; i < G_N_ELEMENTS(texts); i++)
 		wdr_sample_text(m, texts[i].path, texts[i].text);
-	wdr_sample_bytes(m, "usr/lib/systemd/systemd", 0755, 100000);
+	wdr_sample_program(m, "usr/lib/systemd/systemd", 100000);
 	add_many(m);
 	add_specials(m);
 	add_attributes(m);

@@ -1,5 +1,6 @@
 /* What lies on kingfisher-weir-2's card: boot, root, and a small volume with keys. */
 #include "boot/image.h"
+#include "sample/bootfiles.h"
 #include "sample/entries.h"
 #include "sample/sample.h"
 
@@ -42,17 +43,17 @@ WdrMemoryVolume *wdr_sample_kingfisher_boot(void)
 {
 	static const char *const folders[] = { "dtb", "dtb/weir" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("kingfisher-weir-2 boot");
-	g_autofree uint8_t *initrd = g_malloc(2000000);
+	static const char *const modules[] = { "kernel/drivers/usb/storage/uas.ko", NULL };
+	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, 2000000);
 
-	for (size_t i = 0; i < 2000000; i++)
-		initrd[i] = (uint8_t)(i * 2654435761u >> 13);
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_text(m, "boot.cmd", boot_cmd);
 	wdr_sample_image(m, "boot.scr", WDR_IMAGE_SCRIPT, boot_cmd, strlen(boot_cmd));
 	wdr_sample_text(m, "weirEnv.txt", wdr_kingfisher_settings);
-	wdr_sample_image(m, "uInitrd", WDR_IMAGE_RAMDISK, initrd, 2000000);
-	wdr_sample_bytes(m, "Image", 0644, 8200000);
-	wdr_sample_bytes(m, "dtb/weir/kingfisher.dtb", 0644, 58000);
+	wdr_sample_image(m, "uInitrd", WDR_IMAGE_RAMDISK, g_bytes_get_data(initramfs, NULL),
+		g_bytes_get_size(initramfs));
+	wdr_sample_kernel(m, "Image", KERNEL, 8200000);
+	wdr_sample_device_tree(m, "dtb/weir/kingfisher.dtb", 58000);
 	return m;
 }
 
@@ -60,8 +61,8 @@ WdrMemoryVolume *wdr_sample_kingfisher_root(void)
 {
 	static const char *const folders[] = { "boot", "dev", "etc", "etc/systemd",
 		"etc/systemd/system", "home", "home/warden", "mnt", "proc", "root", "run", "srv",
-		"srv/keys", "sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
-		("usr/lib/modules/" KERNEL), "var", "var/lib", "var/log" };
+		"srv/keys", "sbin", "sys", "tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules",
+		"usr/lib/systemd", ("usr/lib/modules/" KERNEL), "var", "var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "etc/crypttab",
 			"# <target name>  <source device>  <key file>  <options>\n"
@@ -75,14 +76,22 @@ WdrMemoryVolume *wdr_sample_kingfisher_root(void)
 			"Type=vfat\nOptions=ro,umask=0077\n" },
 		{ "usr/lib/os-release",
 			"PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nID=debian\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.builtin",
+			"kernel/fs/ext4/ext4.ko\nkernel/drivers/mmc/core/mmc_block.ko\n"
+			"kernel/drivers/usb/storage/usb-storage.ko\nkernel/drivers/scsi/sd_mod.ko\n" },
 		{ "usr/lib/modules/" KERNEL "/modules.dep",
-			"kernel/drivers/usb/storage/uas.ko:\n" },
+			"kernel/drivers/usb/storage/uas.ko:\n"
+			"kernel/drivers/nvme/host/nvme-core.ko:\n"
+			"kernel/drivers/nvme/host/nvme.ko: kernel/drivers/nvme/host/nvme-core.ko\n" },
 	};
 	WdrMemoryVolume *m = wdr_memory_volume_new("kingfisher-weir-2 root");
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_texts(m, texts, G_N_ELEMENTS(texts));
 	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
+	wdr_sample_link(m, "lib", "usr/lib");
+	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
+	wdr_sample_program(m, "usr/lib/systemd/systemd", 90000);
 	wdr_memory_volume_preallocate(m, wdr_sample_file(m, "var/swap", 0600, 0), 0, 8 << 20);
 	for (unsigned i = 0; i < 250; i++) {
 		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);

@@ -11,9 +11,10 @@ Suite *suite_moves(void);
 Suite *suite_readdress(void);
 Suite *suite_running(void);
 Suite *suite_refusals(void);
+Suite *suite_rehearse(void);
 Suite *suite_resume(void);
 Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
-	suite_damage(), suite_into(), suite_logical())
+	suite_damage(), suite_into(), suite_logical(), suite_rehearse())

@@ -1,0 +1,280 @@
+/* What the kernel needs before root is there, and root itself. */
+#include "boot/lookup.h"
+#include "boot/rehearse_priv.h"
+
+#include <string.h>
+
+enum { INDEX_BYTES_MAX = 16 * 1024 * 1024 };
+
+/* ---- kernel arguments ---- */
+
+/* As the kernel takes them apart: blanks end a word but between double quotes. */
+static GPtrArray *words_of(const char *text)
+{
+	GPtrArray *words = g_ptr_array_new_with_free_func(g_free);
+	bool is_quoted = false;
+
+	for (const char *at = text; *at;) {
+		while (*at == ' ' || *at == '\t')
+			at++;
+		const char *start = at;
+		for (; *at && (is_quoted || (*at != ' ' && *at != '\t')); at++)
+			is_quoted ^= *at == '"';
+		if (at > start)
+			g_ptr_array_add(words, g_strndup(start, (size_t)(at - start)));
+	}
+	return words;
+}
+
+char *wdr_walk_argument(const WdrWalk *w, const char *key)
+{
+	g_autoptr(GPtrArray) words = words_of(w->way->arguments ? w->way->arguments : "");
+	size_t len = strlen(key);
+	char *found = NULL;
+
+	for (guint i = 0; i < words->len; i++) {
+		const char *word = words->pdata[i];
+		if (strncmp(word, key, len) != 0 || word[len] != '=')
+			continue;
+		g_free(found);
+		const char *value = word + len + 1;
+		size_t value_len = strlen(value);
+		bool is_quoted = value_len >= 2 && *value == '"' && value[value_len - 1] == '"';
+		found = is_quoted ? g_strndup(value + 1, value_len - 2) : g_strdup(value);
+	}
+	return found;
+}
+
+bool wdr_walk_has_word(const WdrWalk *w, const char *word)
+{
+	g_autoptr(GPtrArray) words = words_of(w->way->arguments ? w->way->arguments : "");
+
+	return g_ptr_array_find_with_equal_func(words, word, g_str_equal, NULL);
+}
+
+/* ---- modules ---- */
+
+static bool add_folder(void *data, const WdrName *name, GError **error)
+{
+	(void)error;
+	if (name->kind == WDR_KIND_FOLDER)
+		g_ptr_array_add(data, g_strdup(name->name));
+	return true;
+}
+
+/* The release that the root volume has modules for, when there is but one. The caller's. */
+static char *only_release(const WdrSystemPart *root)
+{
+	g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
+	g_autofree char *path = NULL;
+	g_auto(WdrEntry) entry = { 0 };
+	WdrNode node = { 0, NULL };
+
+	if (!wdr_follow(root->volume, "lib/modules", &path, &node.id, &entry) ||
+		entry.kind != WDR_KIND_FOLDER)
+		return NULL;
+	node.path = path;
+	return wdr_volume_list(root->volume, &node, add_folder, names, NULL) && names->len == 1
+		       ? g_strdup(names->pdata[0])
+		       : NULL;
+}
+
+static char *read_index(const WdrSystemPart *root, const char *release, const char *name)
+{
+	g_autofree char *path = g_strdup_printf("lib/modules/%s/%s", release, name);
+	size_t len = 0;
+
+	return wdr_follow_read(root->volume, path, INDEX_BYTES_MAX, &len);
+}
+
+static void find_modules(WdrWalk *w)
+{
+	const WdrSystemPart *root = w->s->root;
+	const char *known = w->kernel.release ? w->kernel.release
+			    : w->initramfs    ? w->initramfs->release
+					      : NULL;
+	g_autofree char *release = known ? g_strdup(known) : root ? only_release(root) : NULL;
+
+	if (!root || !root->volume || !release)
+		return;
+	g_autofree char *built_in = read_index(root, release, "modules.builtin");
+	g_autofree char *dependencies = read_index(root, release, "modules.dep");
+	if (built_in)
+		w->modules = wdr_modules_new(built_in, dependencies);
+}
+
+/* ---- drivers ---- */
+
+static const struct {
+	const char *medium;
+	const char *modules[3];
+} media[] = {
+	{ "NVMe", { "nvme", NULL } },
+	{ "USB disk", { "usb_storage", "sd_mod", NULL } },
+	{ "SD card", { "mmc_block", NULL } },
+	{ "eMMC", { "mmc_block", NULL } },
+};
+
+/* What it needs must be there too; what is built in is. */
+static const char *missing_need(const WdrWalk *w, const char *name)
+{
+	const GPtrArray *needs = w->modules ? wdr_modules_needs(w->modules, name) : NULL;
+
+	for (guint i = 0; needs && i < needs->len; i++) {
+		if (wdr_modules_state(w->modules, needs->pdata[i]) != WDR_MODULE_BUILT_IN &&
+			!wdr_initramfs_has_module(w->initramfs, needs->pdata[i]))
+			return needs->pdata[i];
+	}
+	return NULL;
+}
+
+/* One driver: built in, or in the initramfs with what it needs. */
+static bool walk_driver(WdrWalk *w, const char *name, const char *what)
+{
+	static const char remedy[] =
+		"name it in /etc/initramfs-tools/modules (or dracut's add_drivers) "
+		"and make the initramfs anew";
+	WdrModuleState state = w->modules ? wdr_modules_state(w->modules, name) : WDR_MODULE_ABSENT;
+	const char *missing = NULL;
+
+	if (state == WDR_MODULE_BUILT_IN) {
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FINE, NULL,
+			"%s: %s is built into the kernel", what, name);
+		return true;
+	}
+	if (w->initramfs && wdr_initramfs_has_module(w->initramfs, name)) {
+		missing = missing_need(w, name);
+		wdr_walk_say(w, WDR_STAGE_DRIVER, missing ? WDR_STEP_FAULT : WDR_STEP_FINE,
+			missing ? remedy : NULL,
+			missing ? "%s: %s is in the initramfs, but not %s, which it needs"
+				: "%s: %s is in the initramfs",
+			what, name, missing);
+		return !missing;
+	}
+	if (!w->modules) {
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_DOUBT, NULL,
+			"%s: %s is not in the initramfs, and nothing tells what the kernel has built in "
+			"(no modules.builtin for it on root)",
+			what, name);
+		return true;
+	}
+	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, remedy,
+		state == WDR_MODULE_LOADABLE
+			? "%s: %s is a module that lies on root, and root cannot be mounted without it; it "
+			  "is not in the initramfs"
+			: "%s: this kernel has no %s",
+		what, name);
+	return false;
+}
+
+bool wdr_walk_drivers(WdrWalk *w)
+{
+	bool is_fine = true;
+
+	find_modules(w);
+	w->root_type = wdr_walk_argument(w, "rootfstype");
+	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
+		if (g_strcmp0(w->medium, media[i].medium) != 0)
+			continue;
+		for (size_t k = 0; is_fine && media[i].modules[k]; k++)
+			is_fine = walk_driver(w, media[i].modules[k], media[i].medium);
+		return is_fine && walk_driver(w, "ext4", "root's file system");
+	}
+	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
+		"which medium it will be is not known here: say --medium to look at its drivers");
+	return walk_driver(w, "ext4", "root's file system");
+}
+
+/* ---- root ---- */
+
+static bool fail_root(WdrWalk *w, const char *why, const char *remedy)
+{
+	g_autofree char *value = wdr_walk_argument(w, "root");
+
+	wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STEP_FAULT, remedy, "root=%s (%s): %s",
+		value ? value : "", w->way->arguments_said, why);
+	return false;
+}
+
+/* Who looks for it, and whether that can find it by such a name. */
+static bool check_resolver(WdrWalk *w, const WdrAddress *a, const WdrSystemPart *part)
+{
+	bool is_by_kernel = !w->initramfs || !w->initramfs->has_init;
+	WdrIdentity id = wdr_system_identity(w->root_disk, part);
+
+	if (is_by_kernel && (a->kind == WDR_BY_UUID || a->kind == WDR_BY_LABEL))
+		return fail_root(w,
+			"without an initramfs the kernel finds root by device path, PARTUUID and PARTLABEL "
+			"alone",
+			"wanderitas readdress --name-by partuuid");
+	if (is_by_kernel && a->is_link)
+		return fail_root(w, "the kernel knows no links below /dev/disk",
+			"wanderitas readdress --name-by partuuid");
+	/* The kernel folds the case of PARTUUID; what an initramfs uses does not fold anything. */
+	if (wdr_address_is_case_off(a, &id) && !(is_by_kernel && a->kind == WDR_BY_PARTUUID))
+		return fail_root(w,
+			"it is written in other capitals than the disk's own, and is not found",
+			"wanderitas readdress");
+	return true;
+}
+
+static bool check_type(WdrWalk *w, const WdrSystemPart *part)
+{
+	g_auto(GStrv) types = g_strsplit(w->root_type ? w->root_type : "", ",", -1);
+
+	if (!w->root_type || g_strv_contains((const char *const *)types, part->probe.type))
+		return true;
+	g_autofree char *why = g_strdup_printf("rootfstype=%s, but partition %u is %s",
+		w->root_type, part->partition->number, part->probe.type);
+	return fail_root(w, why, "put rootfstype= right");
+}
+
+static bool check_wait(WdrWalk *w)
+{
+	g_autofree char *delay = wdr_walk_argument(w, "rootdelay");
+	bool is_by_kernel = !w->initramfs || !w->initramfs->has_init;
+	bool is_slow = g_strcmp0(w->medium, "USB disk") == 0;
+
+	if (!is_by_kernel || delay || wdr_walk_has_word(w, "rootwait"))
+		return true;
+	wdr_walk_say(w, WDR_STAGE_ROOT, is_slow ? WDR_STEP_FAULT : WDR_STEP_REMARK,
+		"add rootwait to the kernel arguments",
+		"%s: no rootwait: the kernel looks for root once, and a %s may not be there yet",
+		w->way->arguments_said, w->medium ? w->medium : "disk");
+	return !is_slow;
+}
+
+bool wdr_walk_root(WdrWalk *w)
+{
+	g_autofree char *value = wdr_walk_argument(w, "root");
+	WdrAddress a = { 0 };
+	unsigned count = 0;
+
+	if (!value)
+		return fail_root(
+			w, "no root= among the kernel arguments", "add one: root=PARTUUID=…");
+	if (!wdr_address_parse(value, &a))
+		return fail_root(w, "it names no disk", NULL);
+	w->root = wdr_walk_resolve(w, &a, &w->root_disk, &count);
+	bool is_fine = true;
+	if (!w->root)
+		is_fine = fail_root(w,
+			w->others ? "it names nothing on the disks that are in"
+				  : "it names nothing on this disk",
+			"wanderitas readdress");
+	else if (count > 1)
+		is_fine = fail_root(w, "it names two partitions", "wanderitas readdress --renew");
+	else if (!check_resolver(w, &a, w->root) || !check_type(w, w->root) || !check_wait(w))
+		is_fine = false;
+	else if (!w->root->volume)
+		is_fine = fail_root(w, "there is no volume that can be read", NULL);
+	wdr_address_clear(&a);
+	if (is_fine)
+		wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STEP_FINE, NULL,
+			"root=%s is partition %u (%s)%s%s", value, w->root->partition->number,
+			w->root->probe.type, w->root_disk == w->s ? "" : " of ",
+			w->root_disk == w->s ? ""
+			: w->root_disk->home ? w->root_disk->home
+					     : "another disk");
+	return is_fine;
+}

@@ -1,0 +1,42 @@
+/* What the stages of a rehearsal share. Private to src/boot. */
+#pragma once
+
+#include "boot/initramfs.h"
+#include "boot/modules.h"
+#include "boot/program.h"
+#include "boot/rehearse.h"
+#include "boot/way.h"
+
+typedef struct {
+	const WdrSystem *s;
+	const char *medium;
+	const GPtrArray *others;
+	GPtrArray *steps;
+	/* Of the way that is walked, as far as it came. */
+	const WdrWay *way;
+	WdrKernel kernel;
+	WdrInitramfs *initramfs; /* NULL: none */
+	WdrModules *modules;     /* of that kernel; NULL: nothing tells */
+	char *root_type;         /* rootfstype=; NULL: not said */
+	const WdrSystemPart *root;
+	const WdrSystem *root_disk; /* that it is on */
+} WdrWalk;
+
+/* The partition that an address names, on the disk itself or on one that stays in; *ret_disk is
+ * that one, *ret_count how many it names in all. NULL: none. */
+const WdrSystemPart *wdr_walk_resolve(
+	const WdrWalk *w, const WdrAddress *a, const WdrSystem **ret_disk, unsigned *ret_count);
+
+/* Adds a step; `remedy` may be NULL. */
+void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *remedy,
+	const char *format, ...) G_GNUC_PRINTF(5, 6);
+
+/* Each returns whether the start goes on behind it. */
+bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot); /* rehearse_files.c */
+bool wdr_walk_drivers(WdrWalk *w);                          /* rehearse_kernel.c */
+bool wdr_walk_root(WdrWalk *w);
+bool wdr_walk_init(WdrWalk *w); /* rehearse_after.c */
+void wdr_walk_after(WdrWalk *w);
+/* The value of the last KEY= among the kernel arguments; NULL: there is none. The caller's. */
+char *wdr_walk_argument(const WdrWalk *w, const char *key);
+bool wdr_walk_has_word(const WdrWalk *w, const char *word);

@@ -1,0 +1,83 @@
+#include "boot/way.h"
+
+#include "boot/lookup.h"
+
+#include <string.h>
+
+static void file_clear(WdrWayFile *f)
+{
+	g_free(f->path);
+	g_free(f->said);
+}
+
+static void way_free(void *data)
+{
+	WdrWay *w = data;
+
+	file_clear(&w->kernel);
+	file_clear(&w->initramfs);
+	file_clear(&w->device_tree);
+	file_clear(&w->overlay_folder);
+	g_free(w->name);
+	g_free(w->arguments);
+	g_free(w->arguments_said);
+	g_free(w->doubt);
+	g_free(w);
+}
+
+void wdr_ways_free(WdrWays *w)
+{
+	if (!w)
+		return;
+	g_ptr_array_unref(w->ways);
+	g_ptr_array_unref(w->faults);
+	g_ptr_array_unref(w->remarks);
+	g_free(w);
+}
+
+WdrWay *wdr_ways_add(WdrWays *w)
+{
+	WdrWay *way = g_new0(WdrWay, 1);
+
+	g_ptr_array_add(w->ways, way);
+	return way;
+}
+
+char *wdr_ways_text(const WdrWays *w, const char *path, size_t *ret_len)
+{
+	*ret_len = 0;
+	return w->part && w->part->volume
+		       ? wdr_follow_read(w->part->volume, path, WDR_BOOT_FILE_BYTES_MAX, ret_len)
+		       : NULL;
+}
+
+bool wdr_ways_has(const WdrWays *w, const char *path)
+{
+	g_auto(WdrEntry) entry = { 0 };
+
+	return w->part && w->part->volume && wdr_follow(w->part->volume, path, NULL, NULL, &entry);
+}
+
+WdrWays *wdr_ways_find(const WdrSystem *s)
+{
+	static const struct {
+		const char *flow;
+		void (*find)(const WdrSystem *s, WdrWays *ret);
+	} flows[] = { { "firmware", wdr_ways_of_firmware }, { "extlinux", wdr_ways_of_menu },
+		{ "loader script", wdr_ways_of_script } };
+	WdrWays *w = g_new0(WdrWays, 1);
+
+	w->ways = g_ptr_array_new_with_free_func(way_free);
+	w->faults = g_ptr_array_new_with_free_func(g_free);
+	w->remarks = g_ptr_array_new_with_free_func(g_free);
+	w->part = wdr_system_boot_part(s);
+	for (size_t i = 0; i < G_N_ELEMENTS(flows); i++) {
+		if (g_strcmp0(s->flow, flows[i].flow) == 0)
+			flows[i].find(s, w);
+	}
+	if (!s->flow)
+		g_ptr_array_add(w->faults,
+			g_strdup("no boot files: no config.txt or cmdline.txt on a FAT volume, no "
+				 "extlinux.conf, no boot.scr"));
+	return w;
+}

@@ -1,0 +1,46 @@
+/* The ways to start that a loader finds on a disk: which files it would load and with which kernel
+ * arguments, in the order in which it tries them. Only what the loader's configuration says;
+ * whether the files are any good is not looked at here. */
+#pragma once
+
+#include "boot/system.h"
+
+/* A file that the loader is told to load. */
+typedef struct {
+	char *path; /* on the boot part's volume, without a leading slash; NULL: none is asked for
+		     */
+	char *said; /* where: "extlinux/extlinux.conf:12"; NULL: the loader's own default */
+} WdrWayFile;
+
+typedef struct {
+	char *name; /* "entry l0", "kernel8.img"; for messages */
+	WdrWayFile kernel, initramfs, device_tree, overlay_folder;
+	bool has_tree_folder; /* device_tree is a folder to look for the board's own in */
+	char *arguments;      /* NULL: nobody says */
+	char *arguments_said; /* where: "cmdline.txt:1" */
+	char *doubt; /* what cannot be told without running the loader: a line and why; NULL:
+			nothing */
+} WdrWay;
+
+typedef struct {
+	WdrSystemPart *part; /* that the loader reads; borrowed from the system; NULL: none */
+	GPtrArray *ways;     /* WdrWay, the first is what starts by itself */
+	GPtrArray *faults;   /* char *: why there is no way, or one that was passed over */
+	GPtrArray *remarks;  /* char * */
+} WdrWays;
+
+/* Never fails: what is missing is a fault. */
+WdrWays *wdr_ways_find(const WdrSystem *s);
+void wdr_ways_free(WdrWays *w);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWays, wdr_ways_free)
+
+/* ---- one function a boot flow (way_firmware.c, way_menu.c, way_script.c) ---- */
+
+void wdr_ways_of_firmware(const WdrSystem *s, WdrWays *ret);
+void wdr_ways_of_menu(const WdrSystem *s, WdrWays *ret);
+void wdr_ways_of_script(const WdrSystem *s, WdrWays *ret);
+/* A new way, which the list owns. */
+WdrWay *wdr_ways_add(WdrWays *w);
+/* The text of a boot file; NULL: it is not there. The caller's. */
+char *wdr_ways_text(const WdrWays *w, const char *path, size_t *ret_len);
+bool wdr_ways_has(const WdrWays *w, const char *path);

@@ -1,0 +1,93 @@
+#include "cli/cli.h"
+
+#include "boot/survey.h"
+#include "present/rehearsal.h"
+
+#include <string.h>
+
+typedef struct {
+	char *medium, *without;
+} RehearseOptions;
+
+static const struct {
+	const char *word, *medium;
+} media[] = { { "nvme", "NVMe" }, { "usb", "USB disk" }, { "sd", "SD card" }, { "emmc", "eMMC" } };
+
+/* The medium that the disk is, or that the user says it will be; NULL: nobody knows. */
+static bool find_medium(
+	const RehearseOptions *o, const WdrDisk *disk, const char **ret, GError **error)
+{
+	*ret = disk->is_image ? NULL : disk->medium;
+	if (!o->medium)
+		return true;
+	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
+		if (strcmp(o->medium, media[i].word) == 0) {
+			*ret = media[i].medium;
+			return true;
+		}
+	}
+	return wdr_error_set(
+		error, WDR_ERROR_USAGE, "--medium is nvme, usb, sd or emmc, not '%s'", o->medium);
+}
+
+static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **argv,
+	WdrVerdict *ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
+			"What an image, or the disk, will be attached as", "nvme|usb|sd|emmc" },
+		{ "without", 0, 0, G_OPTION_ARG_FILENAME, &o->without,
+			"Think this disk alone away, and leave the machine's others in", "DISK" },
+		{ 0 },
+	};
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrDisk) without = NULL;
+	g_autoptr(WdrSystem) system = NULL;
+	g_autoptr(WdrSurvey) survey = NULL;
+	g_autoptr(GPtrArray) others = NULL;
+	WdrBlockDev *dev = NULL;
+	const char *medium = NULL;
+
+	if (!wdr_cli_parse(&wdr_cmd_rehearse, globals, entries, &argc, &argv, error))
+		return false;
+	if (argc != 2)
+		return wdr_error_set(error, WDR_ERROR_USAGE, "rehearse takes one disk");
+	if (!wdr_cli_world(globals, &world, error) ||
+		!wdr_disk_find(world, argv[1], &disk, error) ||
+		!find_medium(o, disk, &medium, error) ||
+		(o->without && !wdr_disk_find(world, o->without, &without, error)) ||
+		(without && !wdr_survey_make(world, NULL, &survey, error)) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(world, disk, dev, &system, error))
+		return false;
+	if (without)
+		others = wdr_survey_others(survey, disk, without);
+	g_autoptr(WdrRehearsal) r = wdr_rehearse(system, &(WdrRehearsing){ medium, others });
+	WdrOut out = wdr_cli_stdout(globals);
+	if (globals->json)
+		wdr_present_rehearsal_json(stdout, disk->name, medium, r);
+	else
+		wdr_present_rehearsal(&out, disk->name, medium, without ? without->name : NULL, r);
+	*ret = r->verdict;
+	return true;
+}
+
+static int rehearse_run(WdrGlobals *globals, int argc, char **argv)
+{
+	RehearseOptions o = { 0 };
+	g_autoptr(GError) error = NULL;
+	WdrVerdict verdict = WDR_VERDICT_BOOTS;
+	bool is_fine = rehearse(&o, globals, argc, argv, &verdict, &error);
+
+	g_free(o.medium);
+	g_free(o.without);
+	if (!is_fine)
+		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	return verdict <= WDR_VERDICT_REMARKS ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+}
+
+const WdrCommand wdr_cmd_rehearse = { "rehearse",
+	"DISK [--without DISK] [--medium nvme|usb|sd|emmc]",
+	"Walk the start of a board from that disk alone: will it boot, and if not, why.",
+	WDR_GROUP_LOOK, rehearse_run };

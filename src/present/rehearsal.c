@@ -1,0 +1,74 @@
+#include "present/rehearsal.h"
+
+#include "base/cleanup.h"
+
+static const struct {
+	const char *name; /* in JSON */
+	const char *mark;
+	WdrStyle style;
+} kinds[] = { { "fine", "ok", WDR_STYLE_PLAIN }, { "remark", "remark", WDR_STYLE_REMARK },
+	{ "fault", "FAULT", WDR_STYLE_BAD }, { "doubt", "?", WDR_STYLE_REMARK } };
+
+static WdrStyle style_of(WdrVerdict verdict)
+{
+	return verdict == WDR_VERDICT_BOOTS     ? WDR_STYLE_GOOD
+	       : verdict == WDR_VERDICT_REMARKS ? WDR_STYLE_REMARK
+						: WDR_STYLE_BAD;
+}
+
+static void show_step(const WdrOut *out, const WdrStep *step, WdrStage before, bool is_first)
+{
+	bool is_new = is_first || step->stage != before;
+
+	wdr_out_text(out, kinds[step->kind].style, "%-11s  %-6s  %s\n",
+		is_new ? wdr_stage_name(step->stage) : "", kinds[step->kind].mark, step->text);
+	if (step->remedy && step->kind != WDR_STEP_FINE)
+		wdr_out_text(out, WDR_STYLE_FAINT, "%-11s  %-6s  -> %s\n", "", "", step->remedy);
+}
+
+void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
+	const char *without, const WdrRehearsal *r)
+{
+	WdrStage before = WDR_STAGE_MEDIUM;
+
+	wdr_out_text(out, WDR_STYLE_HEADING, "%s%s%s%s, %s thought away\n\n", name,
+		without ? "" : " alone", medium ? ", as " : "", medium ? medium : "",
+		without ? without : "every other disk");
+	for (guint i = 0; i < r->steps->len; i++) {
+		const WdrStep *step = r->steps->pdata[i];
+		show_step(out, step, before, i == 0);
+		before = step->stage;
+	}
+	fputc('\n', out->file);
+	wdr_present_verdict(out, name, r);
+}
+
+void wdr_present_verdict(const WdrOut *out, const char *name, const WdrRehearsal *r)
+{
+	wdr_out_text(out, style_of(r->verdict), "rehearsed: %s %s\n", name,
+		wdr_verdict_name(r->verdict));
+	if (r->reason)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  %s\n", r->reason->text);
+	if (r->reason && r->reason->remedy)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  -> %s\n", r->reason->remedy);
+}
+
+void wdr_present_rehearsal_json(
+	FILE *file, const char *name, const char *medium, const WdrRehearsal *r)
+{
+	json_t *steps = json_array();
+
+	for (guint i = 0; i < r->steps->len; i++) {
+		const WdrStep *step = r->steps->pdata[i];
+		json_array_append_new(steps,
+			json_pack("{s:s, s:s, s:s, s:s?}", "stage", wdr_stage_name(step->stage),
+				"result", kinds[step->kind].name, "text", step->text, "remedy",
+				step->remedy));
+	}
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:s, s:s?, s:s, s:s?, s:o}", "format", "wanderitas-rehearsal/1",
+			"disk", name, "medium", medium, "verdict", wdr_verdict_name(r->verdict),
+			"reason", r->reason ? r->reason->text : NULL, "steps", steps);
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
+}

@@ -1,0 +1,122 @@
+#include "sample/bootfiles.h"
+
+#include "base/cursor.h"
+#include "sample/entries.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <elf.h>
+#include <string.h>
+
+enum { BANNER_AT = 4096, HEAD_BYTES = 4352, ARM64_MAGIC_AT = 56, ELF_HEADER_BYTES = 64 };
+
+/* A file that begins with `head`; the rest is made up. */
+static void begin_with(WdrMemoryVolume *m, const char *path, uint32_t mode, const void *head,
+	size_t head_len, uint64_t len)
+{
+	uint64_t id = wdr_sample_file(m, path, mode, 0);
+
+	wdr_memory_volume_put(m, id, 0, head, head_len);
+	if (len > head_len)
+		wdr_memory_volume_generate(m, id, head_len, len - head_len, g_str_hash(path));
+}
+
+void wdr_sample_kernel(WdrMemoryVolume *m, const char *path, const char *release, uint64_t len)
+{
+	uint8_t head[HEAD_BYTES] = { 0 };
+
+	memcpy(head + ARM64_MAGIC_AT, "ARM\x64", 4);
+	g_snprintf((char *)head + BANNER_AT, HEAD_BYTES - BANNER_AT,
+		"Linux version %s (warden@field-station) #1 SMP", release);
+	begin_with(m, path, 0644, head, sizeof(head), len);
+}
+
+void wdr_sample_device_tree(WdrMemoryVolume *m, const char *path, uint64_t len)
+{
+	begin_with(m, path, 0644, "\xd0\x0d\xfe\xed", 4, len);
+}
+
+void wdr_sample_program(WdrMemoryVolume *m, const char *path, uint64_t len)
+{
+	uint8_t head[ELF_HEADER_BYTES] = { 0x7f, 'E', 'L', 'F', ELFCLASS64, ELFDATA2LSB,
+		EV_CURRENT };
+
+	wdr_put_le16(head + 16, ET_EXEC);
+	wdr_put_le16(head + 18, EM_AARCH64);
+	wdr_put_le32(head + 20, EV_CURRENT);
+	wdr_put_le16(head + 52, ELF_HEADER_BYTES);
+	begin_with(m, path, 0755, head, sizeof(head), len);
+}
+
+/* ---- initramfs ---- */
+
+static void add(struct archive *a, const char *path, unsigned mode, const void *data, size_t len)
+{
+	struct archive_entry *e = archive_entry_new();
+
+	archive_entry_set_pathname(e, path);
+	archive_entry_set_mode(e, (__LA_MODE_T)mode);
+	archive_entry_set_size(e, (la_int64_t)len);
+	archive_write_header(a, e);
+	archive_write_data(a, data, len);
+	archive_entry_free(e);
+}
+
+static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
+{
+	(void)a;
+	g_byte_array_append(bytes, data, (guint)len);
+	return (la_ssize_t)len;
+}
+
+static struct archive *begin(GByteArray *into, bool is_packed)
+{
+	struct archive *a = archive_write_new();
+
+	archive_write_set_format_cpio_newc(a);
+	if (is_packed) {
+		archive_write_add_filter_gzip(a);
+		/* Without the time of day in it. */
+		archive_write_set_options(a, "gzip:!timestamp");
+	}
+	archive_write_set_bytes_in_last_block(a, 4);
+	archive_write_open(a, into, NULL, collect, NULL);
+	return a;
+}
+
+static void add_modules(struct archive *a, const char *release, const char *const *modules)
+{
+	g_autoptr(GString) loaded = g_string_new(NULL);
+	g_autofree char *folder = g_strconcat("lib/modules/", release, "/", NULL);
+
+	for (size_t i = 0; modules[i]; i++) {
+		g_autofree char *path = g_strconcat(folder, modules[i], NULL);
+		g_autofree char *name = g_path_get_basename(modules[i]);
+		g_string_append_printf(loaded, "%.*s\n", (int)strcspn(name, "."), name);
+		add(a, path, 0100644, path, strlen(path));
+	}
+	add(a, "conf/modules", 0100644, loaded->str, loaded->len);
+}
+
+GBytes *wdr_sample_initramfs(const char *release, const char *const *modules, uint64_t len)
+{
+	GByteArray *bytes = g_byte_array_new();
+	g_autofree uint8_t *firmware = g_malloc((gsize)len);
+
+	for (uint64_t i = 0; i < len; i++)
+		firmware[i] = (uint8_t)(i * 2654435761u >> 13);
+	struct archive *a = begin(bytes, false);
+	add(a, "kernel/firmware/station.bin", 0100644, firmware, (size_t)len);
+	archive_write_free(a);
+	a = begin(bytes, true);
+	add(a, "init", 0100755, "#!/bin/sh\n", 10);
+	add_modules(a, release, modules);
+	archive_write_free(a);
+	return g_byte_array_free_to_bytes(bytes);
+}
+
+void wdr_sample_put(WdrMemoryVolume *m, const char *path, uint32_t mode, GBytes *bytes)
+{
+	wdr_memory_volume_put(m, wdr_sample_file(m, path, mode, 0), 0,
+		g_bytes_get_data(bytes, NULL), g_bytes_get_size(bytes));
+}

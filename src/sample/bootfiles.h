@@ -1,0 +1,15 @@
+/* Boot files that are what they say as far as anybody looks: kernels with their headers and
+ * banners, device trees, programs, initramfs archives with modules. The same bytes every time. */
+#pragma once
+
+#include "volume/memory.h"
+
+/* An arm64 Image. */
+void wdr_sample_kernel(WdrMemoryVolume *m, const char *path, const char *release, uint64_t len);
+void wdr_sample_device_tree(WdrMemoryVolume *m, const char *path, uint64_t len);
+/* An arm64 ELF file that needs nothing. */
+void wdr_sample_program(WdrMemoryVolume *m, const char *path, uint64_t len);
+/* About `len` bytes: a plain archive of firmware, and one packed by gzip with an init and the
+ * modules (paths below lib/modules/RELEASE, NULL-ended). */
+GBytes *wdr_sample_initramfs(const char *release, const char *const *modules, uint64_t len);
+void wdr_sample_put(WdrMemoryVolume *m, const char *path, uint32_t mode, GBytes *bytes);

@@ -1,0 +1,237 @@
+/* Rehearsals of the sample boards as they are, and broken in one way each. That the verdicts are
+ * those of real loaders and kernels is what tests/lab/corpus is for. */
+#include "boards.h"
+
+#include <string.h>
+
+Suite *suite_rehearse(void);
+
+enum { HERON, BITTERN, KINGFISHER };
+
+static const char *const good[] = { "rehearsed: mmcblk0 boots\n", "rehearsed: mmcblk1 boots\n",
+	"rehearsed: mmcblk0 boots with remarks\n" };
+
+START_TEST(sample_boards_start)
+{
+	const Board *b = &boards[_i];
+	g_autofree char *before = g_strdup(sup_hash(board_disk(b, false)));
+	SupRun run = BOARD_RUN(b, "rehearse", b->card);
+
+	bench_expect(&run, 0, good[_i]);
+	ck_assert_str_eq(before, sup_hash(board_disk(b, false)));
+}
+END_TEST
+
+/* And so do the drives that they are moved to; root alone does not, without its card. */
+START_TEST(moved_boards_start)
+{
+	const Board *b = &boards[_i];
+	SupRun move = BOARD_RUN(b, "move", "--to", b->drive, "--erase", b->drive);
+
+	bench_expect(&move, 0, "boots");
+	ck_assert_ptr_nonnull(strstr(move.out, "rehearsed: "));
+	SupRun run = BOARD_RUN(b, "rehearse", b->drive);
+	bench_expect(&run, 0, "boots");
+	SupRun alone =
+		BOARD_RUN(b, "move", "--to", b->drive, "--erase", b->drive, "--what", "root");
+	bench_expect(&alone, 0, "done");
+	ck_assert_ptr_null(strstr(alone.out, "rehearsed: "));
+	SupRun root = BOARD_RUN(b, "rehearse", b->drive);
+	/* The bittern's boot folder is a part of its root, and a loader that comes to it starts it.
+	 */
+	bench_expect(&root, _i == BITTERN ? 0 : 1, _i == BITTERN ? "boots" : "does not boot");
+	SupRun card = BOARD_RUN(b, "rehearse", b->card);
+	bench_expect(&card, 1, "names nothing on this disk");
+}
+END_TEST
+
+/* A command of bash with the card as $I, its partition 1 as $V1 and 2 as $V2 (for debugfs), and
+ * what comes of it. */
+static const struct {
+	int board;
+	const char *command;
+	const char *medium; /* NULL: the card's own */
+	int code;
+	const char *text;
+} changes[] = {
+	{ HERON, "mdel -i $I@@4M ::kernel8.img ::kernel_2712.img", NULL, 1,
+		"no kernel for any board whose firmware files are here" },
+	{ HERON, "mdel -i $I@@4M ::kernel_2712.img", NULL, 0,
+		"kernel8.img, as on boards of the 5 series" },
+	{ HERON, "mdel -i $I@@4M ::initramfs_2712", NULL, 0,
+		"the initramfs /initramfs_2712 is not there (asked for in config.txt:4): the kernel is "
+		"started without" },
+	{ HERON, "mdel -i $I@@4M ::initramfs_2712", "nvme", 1,
+		"nvme is a module that lies on root, and root cannot be mounted without it" },
+	{ HERON, "printf 'kernel=none.img\\n' > c; mcopy -o -i $I@@4M c ::config.txt", NULL, 1,
+		"the kernel /none.img is not there (asked for in config.txt:1)" },
+	{ HERON, "printf 'kernel=KERNEL8.IMG\\n' > c; mcopy -o -i $I@@4M c ::config.txt", NULL, 0,
+		"kernel /KERNEL8.IMG: Image for arm64" },
+	{ HERON,
+		"printf 'root=UUID=6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30 rootwait' > c;"
+		"mcopy -o -i $I@@4M c ::cmdline.txt; echo arm_64bit=1 > c; mcopy -o -i $I@@4M c ::config.txt",
+		NULL, 1,
+		"without an initramfs the kernel finds root by device path, PARTUUID and" },
+	{ HERON,
+		"printf 'root=PARTUUID=4C1FA2B0-02' > c; mcopy -o -i $I@@4M c ::cmdline.txt;"
+		"echo arm_64bit=1 > c; mcopy -o -i $I@@4M c ::config.txt",
+		NULL, 0, "no rootwait" },
+	{ HERON, "printf 'root=PARTUUID=4C1FA2B0-02' > c; mcopy -o -i $I@@4M c ::cmdline.txt", NULL,
+		1, "it is written in other capitals" },
+	{ HERON,
+		"printf 'quiet\\nroot=PARTUUID=4c1fa2b0-02' > c; mcopy -o -i $I@@4M c ::cmdline.txt",
+		NULL, 1, "no root= among the kernel arguments" },
+	{ HERON, "sfdisk -q --part-type $I 1 83", NULL, 1,
+		"which the firmware does not take for a FAT partition" },
+	{ HERON, "debugfs -w -R 'rm /usr/lib/systemd/systemd' $V2", NULL, 1,
+		"/sbin/init: it is not there" },
+	{ HERON, "debugfs -w -R 'sif /usr/lib/systemd/systemd mode 0100644' $V2", NULL, 1,
+		"it is not executable" },
+	{ HERON,
+		"printf 'rm /usr/lib/systemd/systemd\\nwrite /bin/true /usr/lib/systemd/systemd\\n"
+		"sif /usr/lib/systemd/systemd mode 0100755\\n' | debugfs -w -f - $V2",
+		NULL, 1, "the kernel for arm64" },
+	{ HERON,
+		"printf '#!/bin/none\\n' > s; printf 'rm /usr/lib/systemd/systemd\\nwrite s "
+		"/usr/lib/systemd/systemd\\nsif /usr/lib/systemd/systemd mode 0100755\\n' | debugfs -w -f - $V2",
+		NULL, 1, "/bin/none: it is not there" },
+	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", NULL, 1, "it names nothing on this disk" },
+	{ BITTERN, "mangle s/UUID=2f9a61c4/UUID=2F9A61C4/", NULL, 1,
+		"it is written in other capitals" },
+	{ BITTERN, "mangle 's/\\tlinux.*/\\tlinux none/'", NULL, 1,
+		"the kernel /boot/extlinux/none is not there (asked for in boot/extlinux/extlinux.conf:11)" },
+	{ BITTERN, "mangle '0,/vmlinuz/s,vmlinuz,none,'", NULL, 0,
+		"entry l0 cannot be loaded; U-Boot falls back to entry l0r" },
+	{ BITTERN, "mangle '0,/vmlinuz/s,\\tlinux,\\tspeed 9\\n\\tlinux,'", NULL, 0,
+		"entry l0 has no kernel" },
+	{ BITTERN, "mangle 's/$/\\r/'", NULL, 1, "is not there" },
+	{ BITTERN, "debugfs -w -R 'rm /boot/initrd.img-6.1.0-field-arm64' $V1", NULL, 1,
+		"the initramfs /boot/initrd.img-6.1.0-field-arm64 is not there" },
+	{ BITTERN,
+		"printf '\\x04\\x22\\x4d\\x18 x' > i; printf 'rm /boot/initrd.img-6.1.0-field-arm64\\n"
+		"write i /boot/initrd.img-6.1.0-field-arm64\\n' | debugfs -w -f - $V1",
+		NULL, 1, "lz4's modern frame" },
+	{ BITTERN, ":", "usb", 1, "usb_storage is a module that lies on root" },
+	{ BITTERN, ":", "nvme", 0, "NVMe: nvme is in the initramfs" },
+	{ BITTERN, "sfdisk -q --part-attrs $I 1 ''; sfdisk -q --part-attrs $I 2 LegacyBIOSBootable",
+		NULL, 1, "another partition is marked bootable" },
+	{ BITTERN, "sfdisk -q --part-attrs $I 1 ''", NULL, 0, "no partition is marked bootable" },
+	{ BITTERN,
+		"echo 'UUID=0b0b0b0b-1111-4222-8333-444444444444 /srv/owls ext4 defaults 0 2' > f;"
+		"printf 'rm /etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V1",
+		NULL, 1, "the start waits 90 s for it and ends in emergency mode" },
+	{ BITTERN,
+		"echo 'UUID=0b0b0b0b-1111-4222-8333-444444444444 /srv/owls ext4 nofail 0 2' > f;"
+		"printf 'rm /etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V1",
+		NULL, 0, "it is passed over (nofail)" },
+	{ KINGFISHER, "debugfs -w -R 'rm /Image' $V1", NULL, 1,
+		"the kernel /Image is not there (asked for in boot.scr:13)" },
+	{ KINGFISHER,
+		"debugfs -R 'dump /boot.scr s' $V1; printf X | dd of=s bs=1 seek=200 conv=notrunc;"
+		"printf 'rm /boot.scr\\nwrite s /boot.scr\\n' | debugfs -w -f - $V1",
+		NULL, 1, "boot.scr: " },
+	{ KINGFISHER, ":", "nvme", 1, "nvme is a module that lies on root" },
+	{ KINGFISHER,
+		"printf 'if test ${board} = owl; then\\nbooti 1 2 3\\nfi\\n' > c;"
+		"mkimage -A arm64 -T script -d c s; printf 'rm /boot.scr\\nwrite s /boot.scr\\n' |"
+		" debugfs -w -f - $V1",
+		NULL, 1, "what the script does here is known when it runs: boot.scr:1: if test" },
+};
+
+static const char prelude[] =
+	"set -e; cd '%s'; export MTOOLS_SKIP_CHECK=1; I='%s'; V1=\"$I?offset=%" G_GUINT64_FORMAT
+	"\"; V2=\"$I?offset=%" G_GUINT64_FORMAT "\"; M=/boot/extlinux/extlinux.conf;"
+	"mangle() { debugfs -R \"dump $M m\" $V1; sed -i \"$1\" m;"
+	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; }; %s";
+
+START_TEST(one_thing_broken)
+{
+	const Board *b = &boards[changes[_i].board];
+	g_autofree char *image = g_strdup(board_disk(b, false));
+	g_autofree char *script = g_strdup_printf(prelude, sup_folder(), image,
+		board_start(image, 1), board_start(image, 2), changes[_i].command);
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	sup_tool(argv);
+	SupRun run = changes[_i].medium
+			     ? BOARD_RUN(b, "rehearse", b->card, "--medium", changes[_i].medium)
+			     : BOARD_RUN(b, "rehearse", b->card);
+	bench_expect(&run, changes[_i].code, changes[_i].text);
+}
+END_TEST
+
+START_TEST(an_unfinished_move)
+{
+	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&move, 0, "done");
+	sup_poke(bench_path("dev/nvme0n1"), BOOT_AT,
+		"Wanderitas: this disk is the target of an unfinished move.\n", 60);
+	SupRun run = BENCH_RUN("rehearse", "nvme0n1");
+	bench_expect(&run, 1, "does not boot");
+}
+END_TEST
+
+/* With the other disks of the machine left in, a root alone starts from its card. */
+START_TEST(without_one_disk)
+{
+	const Board *b = &boards[_i];
+	SupRun move = BOARD_RUN(b, "move", "--to", b->drive, "--erase", b->drive, "--what", "root");
+
+	bench_expect(&move, 0, "done");
+	SupRun alone = BOARD_RUN(b, "rehearse", b->card);
+	bench_expect(&alone, 1, "names nothing on this disk");
+	SupRun with = BOARD_RUN(b, "rehearse", b->card, "--without", b->card);
+	bench_expect(&with, 0, "boots");
+	bench_expect(&with, 0, b->drive);
+	SupRun nothing = BOARD_RUN(b, "rehearse", b->card, "--without", b->drive);
+	bench_expect(&nothing, 1, "names nothing on the disks that are in");
+}
+END_TEST
+
+START_TEST(as_json)
+{
+	SupRun run = BENCH_RUN("--json", "rehearse", "mmcblk0");
+
+	bench_expect(&run, 0, "\"format\": \"wanderitas-rehearsal/1\"");
+	bench_expect(&run, 0, "\"verdict\": \"boots\"");
+	bench_expect(&run, 0, "\"stage\": \"drivers\"");
+}
+END_TEST
+
+static const struct {
+	const char *arguments[5];
+	const char *text;
+} wrong[] = {
+	{ { "rehearse" }, "rehearse takes one disk" },
+	{ { "rehearse", "mmcblk0", "nvme0n1" }, "rehearse takes one disk" },
+	{ { "rehearse", "owl0" }, "there is no disk and no image file 'owl0'" },
+	{ { "rehearse", "mmcblk0", "--medium", "tape" }, "--medium is nvme, usb, sd or emmc" },
+};
+
+START_TEST(wrong_words)
+{
+	SupRun run = bench_run("", wrong[_i].arguments);
+
+	bench_expect(&run, 2, wrong[_i].text);
+}
+END_TEST
+
+Suite *suite_rehearse(void)
+{
+	Suite *s = suite_create("cli/rehearse");
+	TCase *t = tcase_create("rehearse");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, sample_boards_start, 0, BOARDS);
+	tcase_add_loop_test(t, moved_boards_start, 0, BOARDS);
+	tcase_add_loop_test(t, one_thing_broken, 0, (int)G_N_ELEMENTS(changes));
+	tcase_add_test(t, an_unfinished_move);
+	tcase_add_loop_test(t, without_one_disk, 0, BOARDS);
+	tcase_add_test(t, as_json);
+	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(wrong));
+	suite_add_tcase(s, t);
+	return s;
+}
