@@ -160,8 +160,7 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, remedy,
 		state == WDR_MODULE_LOADABLE
-			? "%s: %s is a module that lies on root, and root cannot be mounted without it; it "
-			  "is not in the initramfs"
+			? "%s: %s is a module on root, not in the initramfs: root cannot be mounted"
 			: "%s: this kernel has no %s",
 		what, name);
 	return false;

@@ -15,6 +15,8 @@ enum {
 	LZ4_PACKED_MAX = LZ4_COMPRESSBOUND(LZ4_BLOCK_BYTES),
 	XZ_CHECK_AT = 7,
 };
+/* A dictionary is as large as its header says: that much is never needed. */
+#define LZMA_MEMORY_MAX (UINT64_C(192) * 1024 * 1024)
 
 typedef struct {
 	const uint8_t *bytes;
@@ -102,7 +104,7 @@ static bool unpack_xz(const Packed *p, size_t *used, GError **error)
 		p->bytes[XZ_CHECK_AT] != LZMA_CHECK_CRC32)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"the xz data has a check that the kernel does not know (it takes CRC32 alone)");
-	return lzma_stream_decoder(&z, UINT64_MAX, 0) == LZMA_OK
+	return lzma_stream_decoder(&z, LZMA_MEMORY_MAX, 0) == LZMA_OK
 		       ? run_lzma(p, &z, "xz", used, error)
 		       : damaged(error, "xz", 0);
 }
@@ -111,8 +113,9 @@ static bool unpack_lzma(const Packed *p, size_t *used, GError **error)
 {
 	lzma_stream z = LZMA_STREAM_INIT;
 
-	return lzma_alone_decoder(&z, UINT64_MAX) == LZMA_OK ? run_lzma(p, &z, "lzma", used, error)
-							     : damaged(error, "lzma", 0);
+	return lzma_alone_decoder(&z, LZMA_MEMORY_MAX) == LZMA_OK
+		       ? run_lzma(p, &z, "lzma", used, error)
+		       : damaged(error, "lzma", 0);
 }
 
 /* Blocks, each behind its length; another magic number begins another frame, and 0 ends it. */

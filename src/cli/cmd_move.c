@@ -5,7 +5,6 @@
 #include "cli/under_way.h"
 #include "move/into.h"
 #include "present/itinerary.h"
-#include "present/rehearsal.h"
 
 #include <string.h>
 
@@ -127,8 +126,8 @@ static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const Wdr
 }
 
 /* Whether it would start now, its source thought away. Root alone does not, and need not; of an
- * image nobody knows what it will be beside. */
-static void rehearse(const WdrOut *out, const WdrWorld *world, const WdrItinerary *it)
+ * image nobody knows what it will be beside. NULL: nothing can be said. */
+static WdrRehearsal *rehearse(const WdrWorld *world, const WdrItinerary *it)
 {
 	const WdrItineraryDisk *t = &it->target;
 	g_autoptr(WdrDisk) source = NULL;
@@ -142,13 +141,11 @@ static void rehearse(const WdrOut *out, const WdrWorld *world, const WdrItinerar
 		!wdr_disk_find(world, t->is_image ? t->path : t->name, &disk, NULL) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, NULL) ||
 		!wdr_system_read(world, disk, dev, &system, NULL))
-		return;
+		return NULL;
 	if (!t->is_image && wdr_disk_find(world, it->source.path, &source, NULL) &&
 		wdr_survey_make(world, NULL, &survey, NULL))
 		others = wdr_survey_others(survey, disk, source);
-	g_autoptr(WdrRehearsal) r =
-		wdr_rehearse(system, &(WdrRehearsing){ t->is_image ? NULL : t->medium, others });
-	wdr_present_verdict(out, t->name, r);
+	return wdr_rehearse(system, &(WdrRehearsing){ t->is_image ? NULL : t->medium, others });
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
@@ -174,12 +171,11 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
-	if (globals->json) {
-		wdr_present_moved_json(stdout, it, &result);
-	} else {
-		wdr_present_moved(&out, it, &result);
-		rehearse(&out, world, it);
-	}
+	g_autoptr(WdrRehearsal) rehearsal = rehearse(world, it);
+	if (globals->json)
+		wdr_present_moved_json(stdout, it, &result, rehearsal);
+	else
+		wdr_present_moved(&out, it, &result, rehearsal);
 	return WDR_EXIT_DONE;
 }
 

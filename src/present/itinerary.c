@@ -232,7 +232,21 @@ static void show_carried(const WdrOut *out, const WdrMoveResult *r)
 			r->verify_s, rate(r->verify_bytes, r->verify_s));
 }
 
-void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
+/* What is going to happen at the restart, and what to do. */
+static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrRehearsal *rehearsal)
+{
+	if (rehearsal)
+		wdr_present_verdict(out, it->target.name, rehearsal);
+	if (!rehearsal || rehearsal->verdict <= WDR_VERDICT_REMARKS)
+		show_next(out, it);
+	else
+		wdr_out_text(out, WDR_STYLE_HEADING,
+			"next: see what is said above; the whole start: wanderitas rehearse %s\n",
+			it->target.name);
+}
+
+void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r,
+	const WdrRehearsal *rehearsal)
 {
 	wdr_out_text(out, WDR_STYLE_GOOD,
 		"\ndone: everything was read back from %s and is as it was carried\n",
@@ -255,20 +269,22 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			"  source      %s was only read; it still boots as before\n",
 			it->source.name);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
-	show_next(out, it);
+	show_outlook(out, it, rehearsal);
 }
 
-void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
+void wdr_present_moved_json(
+	FILE *file, const WdrItinerary *it, const WdrMoveResult *r, const WdrRehearsal *rehearsal)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:s, s:o}", "format",
-			"wanderitas-move/1", "result", "done", "entries", (json_int_t)r->entries,
-			"bytes", (json_int_t)r->bytes, "bytes_before", (json_int_t)r->bytes_before,
-			"carry_seconds", r->carry_s, "read_back_seconds", r->verify_s, "caught_up",
-			wdr_present_caught_up_json(&r->caught_up), "missing",
-			wdr_present_missing_json(r->missing), "state", r->state, "itinerary",
-			json_loads(plan, 0, NULL));
+	g_autoptr(json_t) root = json_pack(
+		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:s, s:o}", "format",
+		"wanderitas-move/1", "result", "done", "rehearsed",
+		rehearsal ? wdr_verdict_name(rehearsal->verdict) : NULL, "entries",
+		(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
+		(json_int_t)r->bytes_before, "carry_seconds", r->carry_s, "read_back_seconds",
+		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "missing",
+		wdr_present_missing_json(r->missing), "state", r->state, "itinerary",
+		json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

@@ -3,12 +3,15 @@
 
 #include "move/move.h"
 #include "move/readdress.h"
-#include "present/out.h"
+#include "present/rehearsal.h"
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it);
-void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r);
+/* rehearsal: of the target; NULL: there was none. */
+void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r,
+	const WdrRehearsal *rehearsal);
 /* "wanderitas-move/1". */
-void wdr_present_moved_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r);
+void wdr_present_moved_json(
+	FILE *file, const WdrItinerary *it, const WdrMoveResult *r, const WdrRehearsal *rehearsal);
 
 void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews);
 /* What was done; state: where the records are. */

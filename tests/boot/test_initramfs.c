@@ -188,6 +188,9 @@ static const struct {
 	{ "\xfd"
 	  "7zXZ\0\0\x04 and so on",
 		18, "a check that the kernel does not know" },
+	/* A dictionary of 4 GiB, which the fuzzer found. */
+	{ "]\0\0\x89\xff\xff\xff\xff\xff\xff\xff\x5f\xff\xff\xff\xff\xfe\xff\xff\xff\xf7", 21,
+		"the lzma data is damaged or cut short" },
 	{ "quack quack quack", 17, "in no way that the kernel knows" },
 	{ "070707000000", 12, "the archive is cut short" },
 	{ "\x1f\x8b\x08", 3, "the gzip data is damaged or cut short" },

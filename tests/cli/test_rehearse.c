@@ -30,6 +30,7 @@ START_TEST(moved_boards_start)
 
 	bench_expect(&move, 0, "boots");
 	ck_assert_ptr_nonnull(strstr(move.out, "rehearsed: "));
+	ck_assert_ptr_nonnull(strstr(move.out, "next: power off, take the SD card out"));
 	SupRun run = BOARD_RUN(b, "rehearse", b->drive);
 	bench_expect(&run, 0, "boots");
 	SupRun alone =
@@ -62,7 +63,7 @@ static const struct {
 		"the initramfs /initramfs_2712 is not there (asked for in config.txt:4): the kernel is "
 		"started without" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", "nvme", 1,
-		"nvme is a module that lies on root, and root cannot be mounted without it" },
+		"nvme is a module on root, not in the initramfs: root cannot be mounted" },
 	{ HERON, "printf 'kernel=none.img\\n' > c; mcopy -o -i $I@@4M c ::config.txt", NULL, 1,
 		"the kernel /none.img is not there (asked for in config.txt:1)" },
 	{ HERON, "printf 'kernel=KERNEL8.IMG\\n' > c; mcopy -o -i $I@@4M c ::config.txt", NULL, 0,
@@ -111,7 +112,7 @@ static const struct {
 		"printf '\\x04\\x22\\x4d\\x18 x' > i; printf 'rm /boot/initrd.img-6.1.0-field-arm64\\n"
 		"write i /boot/initrd.img-6.1.0-field-arm64\\n' | debugfs -w -f - $V1",
 		NULL, 1, "lz4's modern frame" },
-	{ BITTERN, ":", "usb", 1, "usb_storage is a module that lies on root" },
+	{ BITTERN, ":", "usb", 1, "usb_storage is a module on root, not in the initramfs" },
 	{ BITTERN, ":", "nvme", 0, "NVMe: nvme is in the initramfs" },
 	{ BITTERN, "sfdisk -q --part-attrs $I 1 ''; sfdisk -q --part-attrs $I 2 LegacyBIOSBootable",
 		NULL, 1, "another partition is marked bootable" },
@@ -130,7 +131,7 @@ static const struct {
 		"debugfs -R 'dump /boot.scr s' $V1; printf X | dd of=s bs=1 seek=200 conv=notrunc;"
 		"printf 'rm /boot.scr\\nwrite s /boot.scr\\n' | debugfs -w -f - $V1",
 		NULL, 1, "boot.scr: " },
-	{ KINGFISHER, ":", "nvme", 1, "nvme is a module that lies on root" },
+	{ KINGFISHER, ":", "nvme", 1, "nvme is a module on root, not in the initramfs" },
 	{ KINGFISHER,
 		"printf 'if test ${board} = owl; then\\nbooti 1 2 3\\nfi\\n' > c;"
 		"mkimage -A arm64 -T script -d c s; printf 'rm /boot.scr\\nwrite s /boot.scr\\n' |"
@@ -157,6 +158,21 @@ START_TEST(one_thing_broken)
 			     ? BOARD_RUN(b, "rehearse", b->card, "--medium", changes[_i].medium)
 			     : BOARD_RUN(b, "rehearse", b->card);
 	bench_expect(&run, changes[_i].code, changes[_i].text);
+}
+END_TEST
+
+/* A move of what does not boot ends well, and does not say that the card may come out. */
+START_TEST(a_move_of_what_does_not_boot)
+{
+	static const char *const requests[] = { "sif /usr/lib/systemd/systemd mode 0100644", NULL };
+
+	bench_change_root(bench_path("dev/mmcblk0"), requests);
+	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&move, 0, "rehearsed: nvme0n1 does not boot");
+	bench_expect(&move, 0, "/sbin/init: it is not executable");
+	ck_assert_ptr_null(strstr(move.out, "power off"));
+	SupRun json = BENCH_RUN("--json", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&json, 0, "\"rehearsed\": \"does not boot\"");
 }
 END_TEST
 
@@ -228,6 +244,7 @@ Suite *suite_rehearse(void)
 	tcase_add_loop_test(t, sample_boards_start, 0, BOARDS);
 	tcase_add_loop_test(t, moved_boards_start, 0, BOARDS);
 	tcase_add_loop_test(t, one_thing_broken, 0, (int)G_N_ELEMENTS(changes));
+	tcase_add_test(t, a_move_of_what_does_not_boot);
 	tcase_add_test(t, an_unfinished_move);
 	tcase_add_loop_test(t, without_one_disk, 0, BOARDS);
 	tcase_add_test(t, as_json);
