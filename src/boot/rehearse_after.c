@@ -84,22 +84,41 @@ static bool check_program(WdrWalk *w, const char *path, unsigned depth)
 	return check_libraries(w, end, &p);
 }
 
-/* The kernel tries these in turn, and at last /bin/sh, which is no start; so do initramfs archives.
- */
-bool wdr_walk_init(WdrWalk *w)
+/* The first of the usual ones that may be executed, as the kernel and what initramfs archives run
+ * choose it; NULL after a fault. (At last the kernel would try /bin/sh, which is no start.) */
+static const char *choose_init(WdrWalk *w)
 {
 	static const char *const usual[] = { "sbin/init", "etc/init", "bin/init" };
-	g_autofree char *named = wdr_walk_argument(w, "init");
-	const char *path = named && *named == '/' ? named + 1 : NULL;
+	const char *passed_over = NULL;
 
-	for (size_t i = 0; !path && i < G_N_ELEMENTS(usual); i++) {
+	for (size_t i = 0; i < G_N_ELEMENTS(usual); i++) {
 		g_auto(WdrEntry) entry = { 0 };
-		if (wdr_follow(w->root->volume, usual[i], NULL, NULL, &entry))
-			path = usual[i];
+		if (!wdr_follow(w->root->volume, usual[i], NULL, NULL, &entry))
+			continue;
+		if (entry.kind == WDR_KIND_FILE && (entry.mode & 0111)) {
+			if (passed_over)
+				wdr_walk_say(w, WDR_STAGE_INIT, WDR_STEP_REMARK, "chmod +x",
+					"/%s is not executable; /%s is started in its place",
+					passed_over, usual[i]);
+			return usual[i];
+		}
+		passed_over = passed_over ? passed_over : usual[i];
 	}
+	(void)fail_init(w, passed_over ? passed_over : usual[0],
+		passed_over
+			? "it is not executable, and there is no other"
+			: "it is not there, or a link that leads nowhere; nor is there /etc/init or "
+			  "/bin/init");
+	return NULL;
+}
+
+bool wdr_walk_init(WdrWalk *w)
+{
+	g_autofree char *named = wdr_walk_argument(w, "init");
+	const char *path = named && *named == '/' ? named + 1 : choose_init(w);
+
 	if (!path)
-		return fail_init(w, usual[0],
-			"it is not there, or a link that leads nowhere; nor is there /etc/init or /bin/init");
+		return false;
 	if (!check_program(w, path, 0))
 		return false;
 	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STEP_FINE, NULL, "/%s can be started", path);
