@@ -2,11 +2,11 @@
 
 #include "base/cursor.h"
 #include "boot/image.h"
+#include "boot/unpack.h"
 
 #include <gelf.h>
 #include <libelf.h>
 #include <string.h>
-#include <zlib.h>
 
 enum {
 	ARM64_MAGIC_AT = 56,
@@ -106,23 +106,23 @@ static char *x86_release(const uint8_t *bytes, size_t len)
 	return at ? word_at(bytes, len, at + 0x200) : NULL;
 }
 
+static bool collect(void *data, const uint8_t *bytes, size_t len, GError **error)
+{
+	GByteArray *out = data;
+
+	if (len > UNPACKED_BYTES_MAX - out->len)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "more than a kernel can be");
+	g_byte_array_append(out, bytes, (guint)len);
+	return true;
+}
+
 /* All of what gzip packed; NULL: it is damaged, or more than a kernel can be. */
 static GByteArray *unpack(const uint8_t *bytes, size_t len)
 {
 	g_autoptr(GByteArray) out = g_byte_array_new();
-	uint8_t chunk[65536];
-	z_stream z = { .next_in = (uint8_t *)bytes, .avail_in = (uInt)MIN(len, G_MAXUINT32) };
-	int code = inflateInit2(&z, 15 + 16);
+	size_t used = 0;
 
-	while (code == Z_OK && out->len < UNPACKED_BYTES_MAX) {
-		z.next_out = chunk;
-		z.avail_out = sizeof(chunk);
-		code = inflate(&z, Z_NO_FLUSH);
-		if (code == Z_OK || code == Z_STREAM_END)
-			g_byte_array_append(out, chunk, (guint)(sizeof(chunk) - z.avail_out));
-	}
-	inflateEnd(&z);
-	return code == Z_STREAM_END ? g_steal_pointer(&out) : NULL;
+	return wdr_unpack(bytes, len, collect, out, &used, NULL) ? g_steal_pointer(&out) : NULL;
 }
 
 static bool look_at_plain(const uint8_t *bytes, size_t len, WdrKernel *ret)

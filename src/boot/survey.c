@@ -54,16 +54,22 @@ static void note_mounts(const WdrWorld *world, WdrSurveyDisk *d)
 	}
 }
 
+bool wdr_system_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret, GError **error)
+{
+	WdrBlockDev *dev = NULL;
+
+	return wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) &&
+	       wdr_system_read(world, disk, dev, ret, error);
+}
+
 static WdrSurveyDisk *look_at(const WdrWorld *world, WdrDisk *disk)
 {
 	WdrSurveyDisk *d = g_new0(WdrSurveyDisk, 1);
 	g_autoptr(GError) error = NULL;
-	WdrBlockDev *dev = NULL;
 
 	d->disk = disk;
 	d->mounted = g_ptr_array_new_with_free_func(g_free);
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, &error) ||
-		!wdr_system_read(world, disk, dev, &d->system, &error)) {
+	if (!wdr_system_open(world, disk, &d->system, &error)) {
 		int err = wdr_error_get_errno(error);
 		d->lacks_rights = err == EACCES || err == EPERM;
 		d->problem = g_strdup(error->message);
@@ -176,14 +182,22 @@ bool wdr_survey_make(const WdrWorld *world, char *const *names, WdrSurvey **ret,
 	return true;
 }
 
-GPtrArray *wdr_survey_others(const WdrSurvey *s, const WdrDisk *a, const WdrDisk *b)
+bool wdr_systems_beside(
+	const WdrWorld *world, const WdrDisk *a, const WdrDisk *b, GPtrArray **ret, GError **error)
 {
-	GPtrArray *others = g_ptr_array_new();
+	g_autoptr(GPtrArray) disks = NULL;
+	GPtrArray *systems = NULL;
 
-	for (guint i = 0; i < s->disks->len; i++) {
-		const WdrSurveyDisk *d = s->disks->pdata[i];
-		if (d->system && !wdr_disk_is_same(d->disk, a) && !wdr_disk_is_same(d->disk, b))
-			g_ptr_array_add(others, d->system);
+	if (!wdr_disks_list(world, &disks, error))
+		return false;
+	systems = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		WdrSystem *system = NULL;
+		if (!wdr_disk_is_same(d, a) && !wdr_disk_is_same(d, b) &&
+			wdr_system_open(world, d, &system, NULL))
+			g_ptr_array_add(systems, system);
 	}
-	return others;
+	*ret = systems;
+	return true;
 }

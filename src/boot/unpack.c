@@ -174,11 +174,13 @@ static bool refuse_new_lz4(const Packed *p, size_t *used, GError **error)
 		"it is packed in lz4's modern frame; the kernel takes the legacy one (lz4 -l)");
 }
 
-static const struct {
+typedef struct {
 	const char *kind, *magic;
 	size_t magic_len;
 	bool (*unpack)(const Packed *p, size_t *used, GError **error);
-} kinds[] = {
+} Kind;
+
+static const Kind kinds[] = {
 	{ "gzip", "\x1f\x8b", 2, unpack_gzip },
 	{ "gzip", "\x1f\x9e", 2, unpack_gzip },
 	{ "bzip2", "BZh", 3, unpack_bzip2 },
@@ -192,28 +194,32 @@ static const struct {
 	{ "lzma", "\x5d\x00\x00", 3, unpack_lzma },
 };
 
-const char *wdr_unpack_kind(const uint8_t *bytes, size_t len)
+static const Kind *find_kind(const uint8_t *bytes, size_t len)
 {
 	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
 		if (len >= kinds[i].magic_len &&
 			memcmp(bytes, kinds[i].magic, kinds[i].magic_len) == 0)
-			return kinds[i].kind;
+			return &kinds[i];
 	}
 	return NULL;
+}
+
+const char *wdr_unpack_kind(const uint8_t *bytes, size_t len)
+{
+	const Kind *kind = find_kind(bytes, len);
+
+	return kind ? kind->kind : NULL;
 }
 
 bool wdr_unpack(const uint8_t *bytes, size_t len, WdrUnpacked take, void *data, size_t *ret_used,
 	GError **error)
 {
+	const Kind *kind = find_kind(bytes, len);
 	g_autofree uint8_t *out = g_malloc(CHUNK_BYTES);
 	Packed p = { bytes, len, take, data, out };
 
 	*ret_used = 0;
-	for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
-		if (len >= kinds[i].magic_len &&
-			memcmp(bytes, kinds[i].magic, kinds[i].magic_len) == 0)
-			return kinds[i].unpack(&p, ret_used, error);
-	}
-	return wdr_error_set(
-		error, WDR_ERROR_FORMAT, "it is packed in no way that the kernel knows");
+	return kind ? kind->unpack(&p, ret_used, error)
+		    : wdr_error_set(error, WDR_ERROR_FORMAT,
+			      "it is packed in no way that the kernel knows");
 }

@@ -17,7 +17,6 @@ static void way_free(void *data)
 	file_clear(&w->kernel);
 	file_clear(&w->initramfs);
 	file_clear(&w->device_tree);
-	file_clear(&w->overlay_folder);
 	g_free(w->name);
 	g_free(w->arguments);
 	g_free(w->arguments_said);

@@ -14,7 +14,7 @@ typedef struct {
 
 typedef struct {
 	char *name; /* "entry l0", "kernel8.img"; for messages */
-	WdrWayFile kernel, initramfs, device_tree, overlay_folder;
+	WdrWayFile kernel, initramfs, device_tree;
 	bool has_tree_folder; /* device_tree is a folder to look for the board's own in */
 	char *arguments;      /* NULL: nobody says */
 	char *arguments_said; /* where: "cmdline.txt:1" */

@@ -10,17 +10,17 @@ typedef struct {
 	const char *name;       /* in words */
 	const char *kernels[4]; /* defaults, in the order in which they are looked for */
 	const char *needs[4];   /* firmware files that must lie beside them */
-	const char *tree;       /* how its device trees begin */
+	const char *tree;       /* its first board's device tree */
 } Series;
 
 /* By the firmware's documentation; [pi4] and the like in config.txt are seen as "on some boards".
  */
 static const Series all_series[] = {
-	{ "5 series", { "kernel_2712.img", "kernel8.img", NULL }, { NULL }, "bcm2712" },
+	{ "5 series", { "kernel_2712.img", "kernel8.img", NULL }, { NULL }, "bcm2712-rpi-5-b.dtb" },
 	{ "4 series", { "kernel8.img", "kernel7l.img", NULL }, { "start4.elf", "fixup4.dat", NULL },
-		"bcm2711" },
+		"bcm2711-rpi-4-b.dtb" },
 	{ "3 series", { "kernel8.img", "kernel7.img", NULL },
-		{ "bootcode.bin", "start.elf", "fixup.dat", NULL }, "bcm2710" },
+		{ "bootcode.bin", "start.elf", "fixup.dat", NULL }, "bcm2710-rpi-3-b.dtb" },
 };
 
 static void read_config(const WdrWays *w, const char *file, WdrConfig *to, unsigned depth)
@@ -144,8 +144,6 @@ static void read_arguments(WdrWays *w, const WdrConfig *config, WdrWay *way)
 static void choose_tree(
 	const WdrWays *w, const WdrConfig *config, const Series *series, WdrWay *way)
 {
-	static const char *const trees[][2] = { { "bcm2712", "bcm2712-rpi-5-b.dtb" },
-		{ "bcm2711", "bcm2711-rpi-4-b.dtb" }, { "bcm2710", "bcm2710-rpi-3-b.dtb" } };
 	const WdrConfigLine *line = setting(config, "device_tree");
 
 	if (line) {
@@ -153,10 +151,8 @@ static void choose_tree(
 			say(&way->device_tree, config, line, NULL);
 		return;
 	}
-	for (size_t i = 0; series && i < G_N_ELEMENTS(trees); i++) {
-		if (strcmp(trees[i][0], series->tree) == 0 && wdr_ways_has(w, trees[i][1]))
-			way->device_tree.path = g_strdup(trees[i][1]);
-	}
+	if (series && wdr_ways_has(w, series->tree))
+		way->device_tree.path = g_strdup(series->tree);
 }
 
 void wdr_ways_of_firmware(const WdrSystem *s, WdrWays *w)

@@ -133,18 +133,16 @@ static WdrRehearsal *rehearse(const WdrWorld *world, const WdrItinerary *it)
 	g_autoptr(WdrDisk) source = NULL;
 	g_autoptr(WdrDisk) disk = NULL;
 	g_autoptr(WdrSystem) system = NULL;
-	g_autoptr(WdrSurvey) survey = NULL;
 	g_autoptr(GPtrArray) others = NULL;
-	WdrBlockDev *dev = NULL;
 
-	if (it->what != WDR_MOVE_EVERYTHING ||
-		!wdr_disk_find(world, t->is_image ? t->path : t->name, &disk, NULL) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, NULL) ||
-		!wdr_system_read(world, disk, dev, &system, NULL))
+	if (it->what != WDR_MOVE_EVERYTHING || !wdr_itinerary_disk_find(world, t, &disk, NULL) ||
+		!wdr_system_open(world, disk, &system, NULL))
 		return NULL;
-	if (!t->is_image && wdr_disk_find(world, it->source.path, &source, NULL) &&
-		wdr_survey_make(world, NULL, &survey, NULL))
-		others = wdr_survey_others(survey, disk, source);
+	bool has_others = !t->is_image &&
+			  wdr_itinerary_disk_find(world, &it->source, &source, NULL) &&
+			  wdr_systems_beside(world, disk, source, &others, NULL);
+	if (!has_others)
+		g_debug("%s is rehearsed alone", t->name);
 	return wdr_rehearse(system, &(WdrRehearsing){ t->is_image ? NULL : t->medium, others });
 }
 

@@ -44,9 +44,7 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 	g_autoptr(WdrDisk) disk = NULL;
 	g_autoptr(WdrDisk) without = NULL;
 	g_autoptr(WdrSystem) system = NULL;
-	g_autoptr(WdrSurvey) survey = NULL;
 	g_autoptr(GPtrArray) others = NULL;
-	WdrBlockDev *dev = NULL;
 	const char *medium = NULL;
 
 	if (!wdr_cli_parse(&wdr_cmd_rehearse, globals, entries, &argc, &argv, error))
@@ -57,12 +55,9 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		!wdr_disk_find(world, argv[1], &disk, error) ||
 		!find_medium(o, disk, &medium, error) ||
 		(o->without && !wdr_disk_find(world, o->without, &without, error)) ||
-		(without && !wdr_survey_make(world, NULL, &survey, error)) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(world, disk, dev, &system, error))
+		(without && !wdr_systems_beside(world, disk, without, &others, error)) ||
+		!wdr_system_open(world, disk, &system, error))
 		return false;
-	if (without)
-		others = wdr_survey_others(survey, disk, without);
 	g_autoptr(WdrRehearsal) r = wdr_rehearse(system, &(WdrRehearsing){ medium, others });
 	WdrOut out = wdr_cli_stdout(globals);
 	if (globals->json)

@@ -45,7 +45,7 @@ static void show_signs(const WdrWorld *world, const WdrOut *out, const WdrItiner
 {
 	g_autoptr(WdrDisk) now = NULL;
 
-	if (!wdr_disk_find(world, disk->is_image ? disk->path : disk->name, &now, NULL))
+	if (!wdr_itinerary_disk_find(world, disk, &now, NULL))
 		return;
 	g_autoptr(GPtrArray) signs = wdr_disk_signs(world, now);
 	wdr_present_signs(out, disk->name, signs);

@@ -51,8 +51,8 @@ static bool put_marks(WdrBlockDev *dev, const GArray *list, uint64_t run, GError
 static bool lies(
 	const WdrBlockDev *dev, uint64_t at, const uint8_t *found, uint64_t run, GError **error)
 {
-	uint64_t from = (uint64_t)wdr_get_le32(found + MARK_WORD + 4) << 32 |
-			wdr_get_le32(found + MARK_WORD);
+	WdrCursor c = wdr_cursor(found + MARK_WORD, MARK_WORD);
+	uint64_t from = wdr_cursor_le64(&c);
 	uint8_t mark[MARK_BYTES];
 	g_autofree char *size = wdr_format_size(wdr_blockdev_size(dev));
 	g_autofree char *place = wdr_format_size(at);

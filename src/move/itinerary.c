@@ -185,6 +185,12 @@ WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 	return t;
 }
 
+bool wdr_itinerary_disk_find(
+	const WdrWorld *world, const WdrItineraryDisk *disk, WdrDisk **ret, GError **error)
+{
+	return wdr_disk_find(world, disk->is_image ? disk->path : disk->name, ret, error);
+}
+
 bool wdr_itinerary_disk_describe(
 	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error)
 {

@@ -127,6 +127,9 @@ bool wdr_itinerary_load(
 /* Both disks are still those that it was drawn for. */
 bool wdr_itinerary_check_disk(const WdrItineraryDisk *then, const WdrItineraryDisk *now,
 	const char *which, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The disk that has its name now, or the image at its path. */
+bool wdr_itinerary_disk_find(const WdrWorld *world, const WdrItineraryDisk *disk, WdrDisk **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* `dev` may be NULL for a disk that was not opened. */
 bool wdr_itinerary_disk_describe(
 	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error);

@@ -119,11 +119,8 @@ static char *holds(const WdrOccupant *o)
 {
 	g_autofree char *label = o->label ? wdr_escape(o->label) : NULL;
 
-	return g_strdup_printf("%s%s%s",
-		o->fs         ? o->fs
-		: o->is_blank ? "nothing"
-			      : "nothing that is known",
-		label ? ", label " : "", label ? label : "");
+	return g_strdup_printf(
+		"%s%s%s", wdr_occupant_kind(o), label ? ", label " : "", label ? label : "");
 }
 
 static char *name_of(const WdrOccupant *o)

@@ -133,10 +133,8 @@ static bool find_disk(
 	g_autoptr(GError) failure = NULL;
 	g_autoptr(WdrDisk) named = NULL;
 
-	if (then->is_image)
-		return wdr_disk_find(m->world, then->path, ret, error);
-	bool is_there = wdr_disk_find(m->world, then->name, &named, &failure);
-	if (m->goes_on && !(is_there && is_that_disk(then, named))) {
+	bool is_there = wdr_itinerary_disk_find(m->world, then, &named, &failure);
+	if (m->goes_on && !then->is_image && !(is_there && is_that_disk(then, named))) {
 		*ret = find_renamed(m->world, then);
 		if (*ret) {
 			wdr_world_note(m->world, "%s is called %s now", then->name, (*ret)->name);
@@ -335,12 +333,11 @@ bool wdr_moving_check_occupants(const WdrMoving *m, GError **error)
 bool wdr_move_look_at_target(
 	const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes, GError **error)
 {
-	const char *text = it->target.is_image ? it->target.path : it->target.name;
 	g_autoptr(WdrDisk) disk = NULL;
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_auto(WdrItineraryDisk) now = { 0 };
 
-	if (!wdr_disk_find(world, text, &disk, error) ||
+	if (!wdr_itinerary_disk_find(world, &it->target, &disk, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
 		return false;
 	if (disk->is_image)
