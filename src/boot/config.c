@@ -30,6 +30,7 @@ static const struct {
 
 typedef struct {
 	const WdrReading *r;
+	const char *const *board;
 	WdrConfig *config;
 	WdrApplies states[FILTERS];
 	char *section;
@@ -59,6 +60,19 @@ static Filter filter_of(const char *name)
 	return FILTER_UNKNOWN;
 }
 
+static WdrApplies applies(const Parsing *p, Filter filter, const char *name)
+{
+	if (filter == FILTER_NONE || filter == FILTER_TRYBOOT)
+		return WDR_APPLIES_NEVER;
+	if (filter != FILTER_MODEL || !p->board)
+		return WDR_APPLIES_SOMETIMES;
+	for (size_t i = 0; p->board[i]; i++) {
+		if (g_ascii_strcasecmp(p->board[i], name) == 0)
+			return WDR_APPLIES_ALWAYS;
+	}
+	return WDR_APPLIES_NEVER;
+}
+
 static void take_section(Parsing *p, const WdrLine *line, size_t at)
 {
 	const char *close = memchr(p->r->text + at, ']', line->end - at);
@@ -80,9 +94,7 @@ static void take_section(Parsing *p, const WdrLine *line, size_t at)
 	if (filter == FILTER_UNKNOWN)
 		wdr_reading_remark(p->r, line, at,
 			"the section [%s] is not known; its lines may apply to no board", name);
-	p->states[filter] = filter == FILTER_NONE || filter == FILTER_TRYBOOT
-				    ? WDR_APPLIES_NEVER
-				    : WDR_APPLIES_SOMETIMES;
+	p->states[filter] = applies(p, filter, name);
 	g_free(p->section);
 	p->section = g_strdup_printf("[%s]", name);
 }
@@ -138,9 +150,9 @@ static void take_setting(Parsing *p, const WdrLine *line, size_t at)
 		add(p, line, (WdrSpan){ at, split }, (WdrSpan){ split + 1, end });
 }
 
-void wdr_config_parse(const WdrReading *r, WdrConfig *ret)
+void wdr_config_parse(const WdrReading *r, const char *const *board, WdrConfig *ret)
 {
-	Parsing p = { .r = r, .config = ret };
+	Parsing p = { .r = r, .board = board, .config = ret };
 
 	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);) {
 		size_t at = wdr_skip_blanks(r->text, line.at, line.end);
@@ -197,7 +209,7 @@ bool wdr_config_read(const WdrReading *r, GError **error)
 	g_autoptr(GPtrArray) config = wdr_config_new();
 
 	(void)error;
-	wdr_config_parse(r, config);
+	wdr_config_parse(r, NULL, config);
 	WdrConfigMeaning m = wdr_config_mean(config);
 	if (m.maybe_initramfs)
 		g_ptr_array_add(r->remarks,

@@ -8,7 +8,7 @@
 typedef enum {
 	WDR_APPLIES_ALWAYS,
 	WDR_APPLIES_SOMETIMES, /* on some boards, or with some hardware attached */
-	WDR_APPLIES_NEVER,     /* [none], or what only a try-boot reads */
+	WDR_APPLIES_NEVER,     /* [none], another board's, or what only a try-boot reads */
 } WdrApplies;
 
 typedef struct {
@@ -21,8 +21,9 @@ typedef struct {
 /* GPtrArray of WdrConfigLine. */
 typedef GPtrArray WdrConfig;
 WdrConfig *wdr_config_new(void);
-/* Adds the file's lines; remarks on what the firmware would not understand or cut off. */
-void wdr_config_parse(const WdrReading *r, WdrConfig *ret);
+/* Adds the file's lines; remarks on what the firmware would not understand or cut off. `board`: the
+ * sections that hold on one board ("pi4", …), NULL-ended; NULL: it is not known which board. */
+void wdr_config_parse(const WdrReading *r, const char *const *board, WdrConfig *ret);
 
 /* What the firmware would make of it. Strings borrowed from the configuration; NULL: its default.
  */

@@ -6,8 +6,6 @@
 
 enum { DEVICE, POINT, TYPE, OPTIONS, FIELDS_MAX, FIELDS_NEEDED = 3 };
 
-static const char commented[] = "commented out";
-
 /* Blanks inside the quotes of a tag do not end the field: LABEL="heron data". */
 static size_t field_end(const char *text, size_t at, size_t end)
 {
@@ -77,7 +75,7 @@ static void take_comment(const WdrReading *r, const WdrLine *line, size_t at)
 	if (*point != '/' && strcmp(point, "none") != 0 && strcmp(point, "swap") != 0)
 		return;
 	wdr_reading_take(r, line, f[DEVICE], device, wdr_use_of_mount(point, type), point);
-	freeze(r, first, commented);
+	freeze(r, first, WDR_FROZEN_COMMENT);
 }
 
 /* Returns whether the line mounts the root. */
@@ -162,7 +160,7 @@ static void take_crypt_line(const WdrReading *r, const WdrLine *line)
 	if (n > 2)
 		take_behind_colon(r, line, f[2]);
 	if (is_comment)
-		freeze(r, first, commented);
+		freeze(r, first, WDR_FROZEN_COMMENT);
 }
 
 bool wdr_crypttab_read(const WdrReading *r, GError **error)

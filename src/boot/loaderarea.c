@@ -86,6 +86,33 @@ static const char *family_of(WdrBlockDev *dev, WdrLoaderArea *ret)
 	return NULL;
 }
 
+static char *what_of(const char *family, const char *version)
+{
+	if (!family && !version)
+		return g_strdup("unknown");
+	return g_strdup_printf("%s%s%s", family ? family : "", family && version ? ", " : "",
+		version ? version : "");
+}
+
+char *wdr_loader_in(const uint8_t *bytes, size_t len)
+{
+	const char *family = NULL;
+	size_t used = 0;
+
+	while (used < len && (bytes[used] == 0xff || bytes[used] == 0))
+		used++;
+	if (used == len)
+		return NULL;
+	for (size_t i = 0; !family && i < G_N_ELEMENTS(signatures); i++) {
+		if (signatures[i].at + signatures[i].len <= len &&
+			memcmp(bytes + signatures[i].at, signatures[i].bytes, signatures[i].len) ==
+				0)
+			family = signatures[i].what;
+	}
+	g_autofree char *version = version_in(bytes, len);
+	return what_of(family, version);
+}
+
 bool wdr_loader_area_find(
 	WdrBlockDev *dev, const WdrPartTable *t, WdrLoaderArea *ret, GError **error)
 {
@@ -111,9 +138,6 @@ bool wdr_loader_area_find(
 	ret->start = start;
 	ret->size = last - start;
 	const char *family = family_of(dev, ret);
-	ret->what = family || version
-			    ? g_strdup_printf("%s%s%s", family ? family : "",
-				      family && version ? ", " : "", version ? version : "")
-			    : g_strdup("unknown");
+	ret->what = what_of(family, version);
 	return true;
 }

@@ -16,5 +16,8 @@ enum { WDR_BOOT_CODE_BYTES = 440 }; /* the disk signature follows */
 
 bool wdr_loader_area_find(WdrBlockDev *dev, const WdrPartTable *t, WdrLoaderArea *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* What a copy of a loader medium, or of SPI flash, holds from its first byte on: as `what` above;
+ * NULL: nothing but 0x00 or 0xff. The caller's. */
+char *wdr_loader_in(const uint8_t *bytes, size_t len);
 /* Where a new table of this kind ends, and what is not partitioned begins. */
 uint64_t wdr_table_end(WdrTableKind kind, uint32_t sector_size);

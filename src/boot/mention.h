@@ -42,6 +42,9 @@ typedef struct {
 	const char *frozen; /* why it is reported only and never changed (static); NULL: it is */
 } WdrMention;
 
+/* As `frozen`: the line was taken out by somebody, and nothing reads it. */
+#define WDR_FROZEN_COMMENT "commented out"
+
 /* GPtrArray of WdrMention. */
 typedef GPtrArray WdrMentions;
 WdrMentions *wdr_mentions_new(void);

@@ -2,6 +2,7 @@
  * walked as loader, kernel and system do it, with every other disk thought away. Only reads. */
 #pragma once
 
+#include "boot/board.h"
 #include "boot/system.h"
 
 typedef enum {
@@ -44,8 +45,9 @@ typedef struct {
 } WdrRehearsal;
 
 typedef struct {
-	const char *medium;      /* as in WdrDisk, for the drivers that it needs; NULL: they are not
-				    looked at */
+	const char *medium; /* as in WdrDisk, where it is to be another than the disk's own; NULL:
+			       that, and where nobody knows, drivers are not looked at */
+	const WdrBoard *board;   /* that it is to start; NULL: any that such a disk is for */
 	const GPtrArray *others; /* const WdrSystem *: disks that stay in beside it; NULL: none */
 } WdrRehearsing;
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how);

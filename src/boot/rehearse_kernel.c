@@ -89,7 +89,7 @@ static char *read_index(const WdrSystemPart *root, const char *release, const ch
 
 static void find_modules(WdrWalk *w)
 {
-	const WdrSystemPart *root = w->s->root;
+	const WdrSystemPart *root = w->root ? w->root : w->s->root;
 	const char *known = w->kernel.release ? w->kernel.release
 			    : w->initramfs    ? w->initramfs->release
 					      : NULL;
@@ -166,21 +166,39 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 	return false;
 }
 
+/* Which disk root is on decides which drivers are needed; what is wrong with it is said later. */
+static void look_for_root(WdrWalk *w)
+{
+	g_autofree char *value = wdr_walk_argument(w, "root");
+	WdrAddress a = { 0 };
+	unsigned count = 0;
+
+	w->root = NULL;
+	w->root_disk = w->s;
+	if (!value || !wdr_address_parse(value, &a))
+		return;
+	w->root = wdr_walk_resolve(w, &a, &w->root_disk, &count);
+	wdr_address_clear(&a);
+}
+
 bool wdr_walk_drivers(WdrWalk *w)
 {
 	bool is_fine = true;
 
+	look_for_root(w);
 	find_modules(w);
+	const char *medium = w->root_disk == w->s ? w->medium : w->root_disk->medium;
 	w->root_type = wdr_walk_argument(w, "rootfstype");
 	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
-		if (g_strcmp0(w->medium, media[i].medium) != 0)
+		if (g_strcmp0(medium, media[i].medium) != 0)
 			continue;
 		for (size_t k = 0; is_fine && media[i].modules[k]; k++)
 			is_fine = walk_driver(w, media[i].modules[k], media[i].medium);
 		return is_fine && walk_driver(w, "ext4", "root's file system");
 	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
-		"which medium it will be is not known here: say --medium to look at its drivers");
+		"which medium it will be is not known here, and so not which drivers it needs "
+		"(rehearse takes --medium)");
 	return walk_driver(w, "ext4", "root's file system");
 }
 
@@ -232,14 +250,15 @@ static bool check_wait(WdrWalk *w)
 {
 	g_autofree char *delay = wdr_walk_argument(w, "rootdelay");
 	bool is_by_kernel = !w->initramfs || !w->initramfs->has_init;
-	bool is_slow = g_strcmp0(w->medium, "USB disk") == 0;
+	const char *medium = w->root_disk == w->s ? w->medium : w->root_disk->medium;
+	bool is_slow = g_strcmp0(medium, "USB disk") == 0;
 
 	if (!is_by_kernel || delay || wdr_walk_has_word(w, "rootwait"))
 		return true;
 	wdr_walk_say(w, WDR_STAGE_ROOT, is_slow ? WDR_STEP_FAULT : WDR_STEP_REMARK,
 		"add rootwait to the kernel arguments",
 		"%s: no rootwait: the kernel looks for root once, and a %s may not be there yet",
-		w->way->arguments_said, w->medium ? w->medium : "disk");
+		w->way->arguments_said, medium ? medium : "disk");
 	return !is_slow;
 }
 

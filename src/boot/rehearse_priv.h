@@ -10,6 +10,7 @@
 typedef struct {
 	const WdrSystem *s;
 	const char *medium;
+	const WdrBoard *board; /* NULL: not known */
 	const GPtrArray *others;
 	GPtrArray *steps;
 	/* Of the way that is walked, as far as it came. */
@@ -32,6 +33,7 @@ void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *reme
 	const char *format, ...) G_GNUC_PRINTF(5, 6);
 
 /* Each returns whether the start goes on behind it. */
+bool wdr_walk_medium(WdrWalk *w, const WdrWays *ways);      /* rehearse_medium.c */
 bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot); /* rehearse_files.c */
 bool wdr_walk_drivers(WdrWalk *w);                          /* rehearse_kernel.c */
 bool wdr_walk_root(WdrWalk *w);

@@ -138,7 +138,7 @@ static void read_config(Scan *c, const char *file)
 
 	if (c->n_included++ >= INCLUDES_MAX)
 		return;
-	wdr_config_parse(&r, c->config);
+	wdr_config_parse(&r, NULL, c->config);
 	guint end = c->config->len;
 	for (guint i = first; i < end; i++) {
 		const WdrConfigLine *l = c->config->pdata[i];

@@ -34,6 +34,7 @@ void wdr_system_free(WdrSystem *s)
 	g_free(s->host_name);
 	g_free(s->home);
 	g_free(s->serial);
+	g_free(s->medium);
 	g_free(s);
 }
 
@@ -246,6 +247,7 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 	s->remarks = wdr_remarks_new();
 	s->home = disk->is_image ? NULL : g_strdup(disk->name);
 	s->serial = g_strdup(disk->serial);
+	s->medium = disk->is_image ? NULL : g_strdup(disk->medium);
 	if (!wdr_parttable_read(dev, &s->table, error))
 		return false;
 	for (guint i = 0; i < s->table->partitions->len; i++)

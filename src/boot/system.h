@@ -46,6 +46,7 @@ typedef struct {
 	char *os_name, *host_name; /* from root; NULL: unknown */
 	char *home;                /* the disk's own name in device paths; NULL: unknown */
 	char *serial;              /* of the disk; NULL: unknown */
+	char *medium;              /* as in WdrDisk; NULL: an image */
 	bool has_initramfs;        /* what starts by default has one on every board */
 	WdrMentions *mentions;
 	WdrRemarks *remarks; /* broken lines and the like */

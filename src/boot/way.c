@@ -57,7 +57,7 @@ bool wdr_ways_has(const WdrWays *w, const char *path)
 	return w->part && w->part->volume && wdr_follow(w->part->volume, path, NULL, NULL, &entry);
 }
 
-WdrWays *wdr_ways_find(const WdrSystem *s)
+WdrWays *wdr_ways_find(const WdrSystem *s, const WdrBoard *board)
 {
 	static const struct {
 		const char *flow;
@@ -69,6 +69,7 @@ WdrWays *wdr_ways_find(const WdrSystem *s)
 	w->ways = g_ptr_array_new_with_free_func(way_free);
 	w->faults = g_ptr_array_new_with_free_func(g_free);
 	w->remarks = g_ptr_array_new_with_free_func(g_free);
+	w->board = board;
 	w->part = wdr_system_boot_part(s);
 	for (size_t i = 0; i < G_N_ELEMENTS(flows); i++) {
 		if (g_strcmp0(s->flow, flows[i].flow) == 0)

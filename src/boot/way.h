@@ -3,6 +3,7 @@
  * whether the files are any good is not looked at here. */
 #pragma once
 
+#include "boot/board.h"
 #include "boot/system.h"
 
 /* A file that the loader is told to load. */
@@ -23,14 +24,16 @@ typedef struct {
 } WdrWay;
 
 typedef struct {
-	WdrSystemPart *part; /* that the loader reads; borrowed from the system; NULL: none */
-	GPtrArray *ways;     /* WdrWay, the first is what starts by itself */
-	GPtrArray *faults;   /* char *: why there is no way, or one that was passed over */
-	GPtrArray *remarks;  /* char * */
+	const WdrBoard *board; /* that the loader runs on; borrowed; NULL: not known */
+	WdrSystemPart *part;   /* that the loader reads; borrowed from the system; NULL: none */
+	bool switches_pcie;    /* config.txt has the firmware switch a PCIe connector on */
+	GPtrArray *ways;       /* WdrWay, the first is what starts by itself */
+	GPtrArray *faults;     /* char *: why there is no way, or one that was passed over */
+	GPtrArray *remarks;    /* char * */
 } WdrWays;
 
-/* Never fails: what is missing is a fault. */
-WdrWays *wdr_ways_find(const WdrSystem *s);
+/* Never fails: what is missing is a fault. `board` is borrowed; NULL: not known. */
+WdrWays *wdr_ways_find(const WdrSystem *s, const WdrBoard *board);
 void wdr_ways_free(WdrWays *w);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrWays, wdr_ways_free)
 

@@ -7,20 +7,21 @@
 enum { INCLUDES_MAX = 64 };
 
 typedef struct {
-	const char *name;       /* in words */
-	const char *kernels[4]; /* defaults, in the order in which they are looked for */
-	const char *needs[4];   /* firmware files that must lie beside them */
+	unsigned number;
+	const char *kernels[3]; /* defaults, in the order in which they are looked for */
+	const char *start;      /* what its firmware files are called: "start4" and "fixup4" */
+	bool has_bootcode;      /* bootcode.bin comes before them */
 	const char *tree;       /* its first board's device tree */
 } Series;
 
-/* By the firmware's documentation; [pi4] and the like in config.txt are seen as "on some boards".
- */
+/* By the firmware's documentation. Without a board the newest series is taken whose files are all
+ * there. */
 static const Series all_series[] = {
-	{ "5 series", { "kernel_2712.img", "kernel8.img", NULL }, { NULL }, "bcm2712-rpi-5-b.dtb" },
-	{ "4 series", { "kernel8.img", "kernel7l.img", NULL }, { "start4.elf", "fixup4.dat", NULL },
-		"bcm2711-rpi-4-b.dtb" },
-	{ "3 series", { "kernel8.img", "kernel7.img", NULL },
-		{ "bootcode.bin", "start.elf", "fixup.dat", NULL }, "bcm2710-rpi-3-b.dtb" },
+	{ 5, { "kernel_2712.img", "kernel8.img" }, NULL, false, "bcm2712-rpi-5-b.dtb" },
+	{ 4, { "kernel8.img", "kernel7l.img" }, "4", false, "bcm2711-rpi-4-b.dtb" },
+	{ 3, { "kernel8.img", "kernel7.img" }, "", true, "bcm2710-rpi-3-b.dtb" },
+	{ 2, { "kernel7.img" }, "", true, "bcm2709-rpi-2-b.dtb" },
+	{ 1, { "kernel.img" }, "", true, "bcm2708-rpi-b-plus.dtb" },
 };
 
 static void read_config(const WdrWays *w, const char *file, WdrConfig *to, unsigned depth)
@@ -34,7 +35,7 @@ static void read_config(const WdrWays *w, const char *file, WdrConfig *to, unsig
 
 	if (!text || depth > INCLUDES_MAX)
 		return;
-	wdr_config_parse(&r, to);
+	wdr_config_parse(&r, w->board ? w->board->filters : NULL, to);
 	for (guint i = first; i < to->len; i++) {
 		const WdrConfigLine *l = to->pdata[i];
 		if (strcmp(l->key, "include") == 0) {
@@ -57,6 +58,19 @@ static const WdrConfigLine *setting(const WdrConfig *config, const char *key)
 	return found;
 }
 
+/* Boards with adapters that announce themselves need no such line. */
+static bool switches_pcie(const WdrConfig *config)
+{
+	bool is_on = false;
+
+	for (guint i = 0; i < config->len; i++) {
+		const WdrConfigLine *l = config->pdata[i];
+		is_on |= l->applies == WDR_APPLIES_ALWAYS && strcmp(l->key, "dtparam") == 0 &&
+			 (strcmp(l->value, "nvme") == 0 || strcmp(l->value, "pciex1") == 0);
+	}
+	return is_on;
+}
+
 static const char *prefix_of(const WdrConfig *config)
 {
 	const WdrConfigLine *l = setting(config, "os_prefix");
@@ -70,30 +84,96 @@ static void say(WdrWayFile *f, const WdrConfig *config, const WdrConfigLine *lin
 	f->said = line ? g_strdup_printf("config.txt:%u", line->line) : NULL;
 }
 
-/* With kernel= the name is given; else the first default that is there, for the series that the
- * files are for. */
-static const Series *choose_kernel(const WdrWays *w, const WdrConfig *config, WdrWay *way)
+static bool is_on(const WdrConfig *config, const char *key, bool otherwise)
+{
+	const WdrConfigLine *l = setting(config, key);
+
+	return l ? g_ascii_strtoull(l->value, NULL, 10) != 0 : otherwise;
+}
+
+/* "x", "db" or "cd": other builds of the same firmware, which some settings ask for. */
+static const char *build_of(const WdrConfig *config)
+{
+	const WdrConfigLine *memory = setting(config, "gpu_mem");
+
+	if (is_on(config, "start_x", false))
+		return "x";
+	if (is_on(config, "start_debug", false))
+		return "db";
+	return memory && g_ascii_strtoull(memory->value, NULL, 10) == 16 ? "cd" : "";
+}
+
+/* One of a pair of firmware files: "start4x.elf", "start_x.elf", or as a setting names it. */
+static char *firmware_file(const WdrConfig *config, const Series *s, const char *key,
+	const char *name, const char *end)
+{
+	const WdrConfigLine *named = setting(config, key);
+	const char *build = build_of(config);
+
+	if (named)
+		return g_strdup(named->value);
+	return g_strdup_printf(
+		"%s%s%s%s%s", name, s->start, *s->start || !*build ? "" : "_", build, end);
+}
+
+/* The first firmware file that a series wants and that is not there; NULL: none. The caller's. */
+static char *missing_firmware(const WdrWays *w, const WdrConfig *config, const Series *s)
+{
+	if (!s->start)
+		return NULL;
+	if (s->has_bootcode && !wdr_ways_has(w, "bootcode.bin"))
+		return g_strdup("bootcode.bin");
+	g_autofree char *start = firmware_file(config, s, "start_file", "start", ".elf");
+	g_autofree char *fixup = firmware_file(config, s, "fixup_file", "fixup", ".dat");
+	if (!wdr_ways_has(w, start))
+		return g_steal_pointer(&start);
+	return wdr_ways_has(w, fixup) ? NULL : g_steal_pointer(&fixup);
+}
+
+/* A 64-bit kernel is passed over by boards that are not to start one. */
+static bool may_start(const WdrConfig *config, const Series *s, const char *kernel)
+{
+	bool is_64_bit = strcmp(kernel, "kernel8.img") == 0;
+
+	return !is_64_bit || s->number == 5 || is_on(config, "arm_64bit", s->number >= 4);
+}
+
+static void choose_default(const WdrWays *w, const WdrConfig *config, const Series *s, WdrWay *way)
+{
+	for (size_t k = 0; k < G_N_ELEMENTS(s->kernels) && s->kernels[k]; k++) {
+		g_autofree char *path = g_strconcat(prefix_of(config), s->kernels[k], NULL);
+		if (!may_start(config, s, s->kernels[k]) || !wdr_ways_has(w, path))
+			continue;
+		say(&way->kernel, config, NULL, s->kernels[k]);
+		return;
+	}
+}
+
+/* With kernel= the name is given; else the first default that is there, for the board's series, or
+ * for the newest whose files are there. */
+static const Series *choose_kernel(WdrWays *w, const WdrConfig *config, WdrWay *way)
 {
 	const WdrConfigLine *line = setting(config, "kernel");
+	unsigned known = w->board ? w->board->series : 0;
 	const Series *chosen = NULL;
 
-	for (size_t i = 0; i < G_N_ELEMENTS(all_series); i++) {
-		const Series *s = &all_series[i];
-		bool has_all = true;
-		for (size_t k = 0; s->needs[k]; k++)
-			has_all &= wdr_ways_has(w, s->needs[k]);
-		for (size_t k = 0; has_all && !line && !way->kernel.path && s->kernels[k]; k++) {
-			g_autofree char *path = g_strconcat(prefix_of(config), s->kernels[k], NULL);
-			if (!wdr_ways_has(w, path))
-				continue;
-			say(&way->kernel, config, NULL, s->kernels[k]);
-			chosen = s;
-		}
-		if (has_all && line && !chosen)
-			chosen = s;
-	}
 	if (line)
 		say(&way->kernel, config, line, NULL);
+	for (size_t i = 0; !chosen && i < G_N_ELEMENTS(all_series); i++) {
+		const Series *s = &all_series[i];
+		g_autofree char *missing = missing_firmware(w, config, s);
+		if (known && s->number != known)
+			continue;
+		if (known && missing)
+			g_ptr_array_add(w->faults,
+				g_strdup_printf("boards of the %u series need the firmware file %s",
+					s->number, missing));
+		if (missing)
+			continue;
+		if (!line)
+			choose_default(w, config, s, way);
+		chosen = way->kernel.path ? s : NULL;
+	}
 	return chosen;
 }
 
@@ -155,6 +235,22 @@ static void choose_tree(
 		way->device_tree.path = g_strdup(series->tree);
 }
 
+static char *no_kernel(const WdrWays *w)
+{
+	unsigned known = w->board ? w->board->series : 0;
+
+	for (size_t i = 0; i < G_N_ELEMENTS(all_series); i++) {
+		const Series *s = &all_series[i];
+		if (s->number == known)
+			return g_strdup_printf(
+				"no kernel that boards of the %u series look for: %s%s%s", known,
+				s->kernels[0], s->kernels[1] ? ", " : "",
+				s->kernels[1] ? s->kernels[1] : "");
+	}
+	return g_strdup("no kernel for any board whose firmware files are here: kernel8.img, "
+			"kernel_2712.img, kernel7l.img, kernel7.img, kernel.img");
+}
+
 void wdr_ways_of_firmware(const WdrSystem *s, WdrWays *w)
 {
 	g_autoptr(GPtrArray) config = wdr_config_new();
@@ -165,18 +261,17 @@ void wdr_ways_of_firmware(const WdrSystem *s, WdrWays *w)
 		g_ptr_array_add(w->remarks,
 			g_strdup("config.txt is not there: boards of the 5 series want one"));
 	read_config(w, "config.txt", config, 0);
+	w->switches_pcie = switches_pcie(config);
 	const Series *series = choose_kernel(w, config, way);
-	way->name = series ? g_strdup_printf(
-				     "%s, as on boards of the %s,", way->kernel.path, series->name)
-			   : g_strdup(way->kernel.path);
-	if (!way->kernel.path) {
-		g_ptr_array_add(w->faults,
-			g_strdup(
-				"no kernel for any board whose firmware files are here: kernel8.img, "
-				"kernel_2712.img, kernel7l.img, kernel7.img"));
+	if (!way->kernel.path || w->faults->len) {
+		if (w->faults->len == 0)
+			g_ptr_array_add(w->faults, no_kernel(w));
 		g_ptr_array_set_size(w->ways, 0);
 		return;
 	}
+	way->name = series ? g_strdup_printf("%s, as on boards of the %u series,", way->kernel.path,
+				     series->number)
+			   : g_strdup(way->kernel.path);
 	choose_initramfs(config, way);
 	read_arguments(w, config, way);
 	choose_tree(w, config, series, way);

@@ -143,7 +143,8 @@ static WdrRehearsal *rehearse(const WdrWorld *world, const WdrItinerary *it)
 			  wdr_systems_beside(world, disk, source, &others, NULL);
 	if (!has_others)
 		g_debug("%s is rehearsed alone", t->name);
-	return wdr_rehearse(system, &(WdrRehearsing){ t->is_image ? NULL : t->medium, others });
+	g_autoptr(WdrBoard) board = t->is_image ? NULL : wdr_board_look(world);
+	return wdr_rehearse(system, &(WdrRehearsing){ NULL, board, others });
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)

@@ -58,7 +58,9 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		(without && !wdr_systems_beside(world, disk, without, &others, error)) ||
 		!wdr_system_open(world, disk, &system, error))
 		return false;
-	g_autoptr(WdrRehearsal) r = wdr_rehearse(system, &(WdrRehearsing){ medium, others });
+	/* An image is for whatever board it will be put into. */
+	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(world);
+	g_autoptr(WdrRehearsal) r = wdr_rehearse(system, &(WdrRehearsing){ medium, board, others });
 	WdrOut out = wdr_cli_stdout(globals);
 	if (globals->json)
 		wdr_present_rehearsal_json(stdout, disk->name, medium, r);

@@ -4,7 +4,9 @@
 #include "base/io.h"
 #include "base/text.h"
 
+#include <errno.h>
 #include <string.h>
+#include <sys/stat.h>
 
 #define BOOT_AT (4 * WDR_MIB)
 #define GPT_LINUX "0fc63daf-8483-4772-8e79-3d69d8477de4"
@@ -16,6 +18,14 @@ typedef struct {
 
 static const File heron_files[] = {
 	{ "proc/device-tree/model", "Field Station Controller Board Rev 2" },
+	{ "bin/vcgencmd",
+		"#!/bin/sh\n"
+		"# Stands in for the command that asks the board's firmware.\n"
+		"case $1 in\n"
+		"bootloader_config) printf '[all]\\nBOOT_ORDER=0xf416\\nPCIE_PROBE=1\\n' ;;\n"
+		"get_throttled) echo throttled=0x0 ;;\n"
+		"*) exit 1 ;;\n"
+		"esac\n" },
 	{ "proc/sys/kernel/osrelease", "6.6.31-field\n" },
 	{ "proc/cmdline",
 		"root=PARTUUID=" WDR_HERON_DISK_ID "-02 rootfstype=ext4 rootwait quiet\n" },
@@ -61,11 +71,56 @@ static const File bittern_files[] = {
 	{ "sys/block/nvme0n1/ro", "0\n" },
 	{ "sys/block/nvme0n1/device/model", "Reedbed SSD 1G\n" },
 	{ "sys/block/nvme0n1/device/serial", "RB1G-000023\n" },
+	{ "sys/class/mtd/mtd0/name", "loader\n" },
+	{ "sys/class/mtd/mtd0/type", "nor\n" },
+	{ "sys/class/mtd/mtd0/size", "4194304\n" },
 	{ "root/etc/hostname", "bittern-tower-1\n" },
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_bittern_fstab },
 	{ "root/boot/extlinux/extlinux.conf", wdr_bittern_extlinux },
 	{ "root/srv/sound/README", "The season's sound files are mounted here.\n" },
+};
+
+static const File dipper_files[] = {
+	{ "proc/device-tree/model", "Field Station Gauge Board" },
+	{ "proc/sys/kernel/osrelease", WDR_DIPPER_KERNEL "\n" },
+	{ "proc/cmdline", "root=UUID=" WDR_DIPPER_ROOT_UUID " ro quiet\n" },
+	{ "proc/swaps", "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n" },
+	{ "proc/self/mountinfo", "24 1 179:98 / / rw - ext4 /dev/mmcblk1p2 rw\n"
+				 "31 24 179:97 / /boot rw - ext4 /dev/mmcblk1p1 rw\n" },
+	{ "sys/block/mmcblk1/dev", "179:96\n" },
+	{ "sys/block/mmcblk1/ro", "0\n" },
+	{ "sys/block/mmcblk1/mmcblk1p1/dev", "179:97\n" },
+	{ "sys/block/mmcblk1/mmcblk1p2/dev", "179:98\n" },
+	{ "sys/block/mmcblk1/device/type", "SD\n" },
+	{ "sys/block/mmcblk1/device/name", "DB192\n" },
+	{ "sys/block/mmcblk1/device/serial", "0x77aa10c5\n" },
+	{ "sys/block/nvme0n1/dev", "259:0\n" },
+	{ "sys/block/nvme0n1/ro", "0\n" },
+	{ "sys/block/nvme0n1/device/model", "Reedbed SSD 1G\n" },
+	{ "sys/block/nvme0n1/device/serial", "RB1G-000031\n" },
+	{ "sys/block/nvme0n1/device/device/current_link_speed", "5.0 GT/s PCIe\n" },
+	{ "sys/block/nvme0n1/device/device/current_link_width", "1\n" },
+	{ "sys/block/nvme0n1/device/device/max_link_speed", "8.0 GT/s PCIe\n" },
+	{ "sys/block/nvme0n1/device/device/max_link_width", "4\n" },
+	{ "sys/class/mtd/mtd0/name", "loader\n" },
+	{ "sys/class/mtd/mtd0/type", "nor\n" },
+	{ "sys/class/mtd/mtd0/size", "4194304\n" },
+	{ "root/etc/hostname", "dipper-brook-4\n" },
+	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
+	{ "root/etc/fstab", wdr_dipper_fstab },
+	{ "root/etc/initramfs-tools/modules", "# One module a line.\n" },
+	{ "bin/update-initramfs",
+		"#!/bin/sh\n"
+		"# Stands in for the system's generator: puts the initramfs onto the card that it\n"
+		"# would make once nvme is in /etc/initramfs-tools/modules.\n"
+		"cd \"$(dirname \"$0\")\" || exit 1\n"
+		"grep -q '^nvme$' ../root/etc/initramfs-tools/modules || exit 0\n"
+		"PATH=$PATH:/usr/sbin:/sbin\n"
+		"name=initrd.img-" WDR_DIPPER_KERNEL "\n"
+		"printf 'rm /%s\\nwrite %s /%s\\n' $name $name $name |\n"
+		"\tdebugfs -w -f - '../dev/mmcblk1?offset=16777216' >/dev/null 2>&1\n"
+		"echo \"update-initramfs: Generating /boot/$name\"\n" },
 };
 
 static const File kingfisher_files[] = {
@@ -89,6 +144,9 @@ static const File kingfisher_files[] = {
 	{ "sys/block/sda/ro", "0\n" },
 	{ "sys/block/sda/device/model", "Millrace SSD\n" },
 	{ "sys/block/sda/device/vendor", "WEIR\n" },
+	{ "sys/block/sda/device/bMaxPacketSize0", "64\n" },
+	{ "sys/block/sda/device/speed", "480\n" },
+	{ "sys/block/sda/device/serial", "WEIR0000117\n" },
 	{ "root/etc/hostname", "kingfisher-weir-2\n" },
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_kingfisher_fstab },
@@ -132,6 +190,22 @@ static const WdrSamplePart bittern_parts[] = {
 		.inodes = 512 },
 };
 
+static const WdrSamplePart dipper_parts[] = {
+	{ .start = 16 * WDR_MIB,
+		.size = 40 * WDR_MIB,
+		.type = "83",
+		.is_active = true,
+		.uuid = WDR_DIPPER_BOOT_UUID,
+		.label = "brook_boot",
+		.inodes = 512 },
+	{ .start = 56 * WDR_MIB,
+		.size = 120 * WDR_MIB,
+		.type = "83",
+		.uuid = WDR_DIPPER_ROOT_UUID,
+		.label = "brook_root",
+		.inodes = 4096 },
+};
+
 static const WdrSamplePart kingfisher_parts[] = {
 	{ .start = 16 * WDR_MIB,
 		.size = 48 * WDR_MIB,
@@ -165,34 +239,92 @@ typedef struct {
 	WdrSampleDisk card;
 	uint64_t drive_size;
 	WdrMemoryVolume *(*volumes[VOLUMES_MAX])(void);
+	bool (*add_more)(const char *folder, GError **error); /* NULL: nothing */
 } Board;
+
+static bool write_bytes(
+	const char *folder, const char *path, const void *bytes, size_t len, GError **error)
+{
+	g_autofree char *full = g_build_filename(folder, path, NULL);
+	g_autofree char *parent = g_path_get_dirname(full);
+
+	return wdr_make_folder(parent, error) && wdr_write_file(full, bytes, len, error);
+}
+
+/* A script can be run. */
+static bool write_text(const char *folder, const char *path, const char *text, GError **error)
+{
+	g_autofree char *full = g_build_filename(folder, path, NULL);
+
+	if (!write_bytes(folder, path, text, strlen(text), error))
+		return false;
+	return !g_str_has_prefix(text, "#!") || chmod(full, 0755) == 0 ||
+	       wdr_error_set_errno(error, errno, "changing the mode of %s", full);
+}
+
+/* What its device tree tells of the board and its firmware of 2026-02-11. */
+static bool add_heron(const char *folder, GError **error)
+{
+	static const char compatible[] = "raspberrypi,5-model-b\0brcm,bcm2712";
+	static const char built[] = "\x69\x8c\x49\xdf";
+	static const char mode[] = "\0\0\0\1";
+
+	return write_bytes(folder, "proc/device-tree/compatible", compatible, sizeof(compatible),
+		       error) &&
+	       write_bytes(folder, "proc/device-tree/chosen/bootloader/build-timestamp", built, 4,
+		       error) &&
+	       write_bytes(folder, "proc/device-tree/chosen/bootloader/boot-mode", mode, 4, error);
+}
+
+enum { FLASH_BYTES = 4194304, FLASH_MAGIC_AT = 32768, FLASH_VERSION_AT = 65536 };
+
+/* SPI flash with a loader as its chip and its people would recognise it. */
+static bool add_flash(const char *folder, GError **error)
+{
+	static const char magic[] = "RKNS";
+	static const char version[] = "U-Boot 2023.01 (Jan 09 2023 - 08:00:00 +0000)";
+	g_autofree char *bytes = g_malloc(FLASH_BYTES);
+
+	memset(bytes, 0xff, FLASH_BYTES);
+	memcpy(bytes + FLASH_MAGIC_AT, magic, sizeof(magic) - 1);
+	memcpy(bytes + FLASH_VERSION_AT, version, sizeof(version));
+	return write_bytes(folder, "dev/mtd0", bytes, FLASH_BYTES, error);
+}
+
+/* And the initramfs that its generator would make. */
+static bool add_dipper(const char *folder, GError **error)
+{
+	g_autoptr(GBytes) bytes = wdr_sample_dipper_initramfs(true);
+
+	return write_bytes(folder, "bin/initrd.img-" WDR_DIPPER_KERNEL,
+		       g_bytes_get_data(bytes, NULL), g_bytes_get_size(bytes), error) &&
+	       add_flash(folder, error);
+}
 
 static const Board boards[] = {
 	{ "heron-hide-3", "", heron_files, G_N_ELEMENTS(heron_files), "mmcblk0", "nvme0n1",
 		{ WDR_TABLE_MBR, WDR_HERON_DISK_ID, 600 * WDR_MIB, heron_parts,
 			G_N_ELEMENTS(heron_parts) },
-		2 * WDR_GIB, { wdr_sample_heron_boot, wdr_sample_heron_root } },
+		2 * WDR_GIB, { wdr_sample_heron_boot, wdr_sample_heron_root }, add_heron },
 	{ "bittern-tower-1", "boards/bittern-tower-1", bittern_files, G_N_ELEMENTS(bittern_files),
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_GPT, WDR_BITTERN_DISK_ID, 256 * WDR_MIB, bittern_parts,
 			G_N_ELEMENTS(bittern_parts) },
-		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data } },
+		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, add_flash },
+	{ "dipper-brook-4", "boards/dipper-brook-4", dipper_files, G_N_ELEMENTS(dipper_files),
+		"mmcblk1", "nvme0n1",
+		{ WDR_TABLE_MBR, WDR_DIPPER_DISK_ID, 192 * WDR_MIB, dipper_parts,
+			G_N_ELEMENTS(dipper_parts) },
+		1 * WDR_GIB, { wdr_sample_dipper_boot, wdr_sample_dipper_root }, add_dipper },
 	{ "kingfisher-weir-2", "boards/kingfisher-weir-2", kingfisher_files,
 		G_N_ELEMENTS(kingfisher_files), "mmcblk0", "sda",
 		{ WDR_TABLE_MBR, WDR_KINGFISHER_DISK_ID, 256 * WDR_MIB, kingfisher_parts,
 			G_N_ELEMENTS(kingfisher_parts) },
 		1 * WDR_GIB,
 		{ wdr_sample_kingfisher_boot, wdr_sample_kingfisher_root,
-			wdr_sample_kingfisher_keys } },
+			wdr_sample_kingfisher_keys },
+		NULL },
 };
-
-static bool write_text(const char *folder, const char *path, const char *text, GError **error)
-{
-	g_autofree char *full = g_build_filename(folder, path, NULL);
-	g_autofree char *parent = g_path_get_dirname(full);
-
-	return wdr_make_folder(parent, error) && wdr_write_file(full, text, strlen(text), error);
-}
 
 static bool make_disk(const WdrWorld *world, const char *folder, const char *name,
 	const WdrSampleDisk *disk, WdrVolume *const *volumes, GError **error)
@@ -226,8 +358,10 @@ static bool make_board(const WdrWorld *world, const char *under, const Board *b,
 		volumes[i] = wdr_memory_volume_as_volume(b->volumes[i]());
 	bool is_fine = write_text(folder, "bin/README", "Stand-ins for board commands go here.\n",
 			       error) &&
+		       write_text(folder, "dev/kmsg", "6,1,0,-;Booting Linux\n", error) &&
 		       make_disk(world, folder, b->card_name, &b->card, volumes, error) &&
-		       make_disk(world, folder, b->drive_name, &drive, NULL, error);
+		       make_disk(world, folder, b->drive_name, &drive, NULL, error) &&
+		       (!b->add_more || b->add_more(folder, error));
 	for (size_t i = 0; i < b->card.n; i++)
 		wdr_volume_free(volumes[i]);
 	return is_fine;

@@ -36,6 +36,18 @@ WdrMemoryVolume *wdr_sample_kingfisher_boot(void);
 WdrMemoryVolume *wdr_sample_kingfisher_root(void);
 WdrMemoryVolume *wdr_sample_kingfisher_keys(void);
 
+/* dipper-brook-4: an extlinux menu on an ext4 boot volume, an MBR, and an initramfs that has no
+ * driver for the drive that it is to move to. */
+#define WDR_DIPPER_DISK_ID "d1995e04"
+#define WDR_DIPPER_BOOT_UUID "a7c1e5d3-4b2f-4e68-9d0c-1f3a5b7c9e01"
+#define WDR_DIPPER_ROOT_UUID "b8d2f6e4-5c3a-4f79-8e1d-2a4b6c8d0f12"
+#define WDR_DIPPER_KERNEL "6.1.0-brook"
+extern const char wdr_dipper_extlinux[], wdr_dipper_fstab[];
+WdrMemoryVolume *wdr_sample_dipper_boot(void);
+WdrMemoryVolume *wdr_sample_dipper_root(void);
+/* As the system's generator would make it, with the driver in its settings or without. */
+GBytes *wdr_sample_dipper_initramfs(bool has_nvme);
+
 /* Makes a bench in `folder`, which must not exist or be empty (REFUSED otherwise): heron-hide-3's,
  * and under boards/ one for each of the others. */
 bool wdr_sample_make_bench(

@@ -1,6 +1,7 @@
 #include "suite.h"
 
 Suite *suite_address(void);
+Suite *suite_bootorder(void);
 Suite *suite_corpus(void);
 Suite *suite_edit(void);
 Suite *suite_extlinux(void);
@@ -9,5 +10,5 @@ Suite *suite_initramfs(void);
 Suite *suite_places(void);
 Suite *suite_program(void);
 
-SUITE_MAIN(suite_address(), suite_corpus(), suite_edit(), suite_extlinux(), suite_image(),
-	suite_places(), suite_initramfs(), suite_program())
+SUITE_MAIN(suite_address(), suite_bootorder(), suite_corpus(), suite_edit(), suite_extlinux(),
+	suite_image(), suite_places(), suite_initramfs(), suite_program())

@@ -90,7 +90,7 @@ START_TEST(firmware_configurations)
 	g_autoptr(GPtrArray) config = wdr_config_new();
 	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, remarks };
 
-	wdr_config_parse(&r, config);
+	wdr_config_parse(&r, NULL, config);
 	WdrConfigMeaning m = wdr_config_mean(config);
 	ck_assert_int_eq(g_strcmp0(m.cmdline, configs[_i].cmdline), 0);
 	ck_assert_int_eq(g_strcmp0(m.os_prefix, configs[_i].prefix), 0);
@@ -101,12 +101,38 @@ START_TEST(firmware_configurations)
 }
 END_TEST
 
+/* The same file for one board: which line counts there. */
+static const struct {
+	const char *board[3];
+	const char *cmdline; /* NULL: the default */
+} for_boards[] = {
+	{ { "pi5" }, "five.txt" },
+	{ { "pi4" }, "four.txt" },
+	{ { "pi4", "cm4" }, "module.txt" },
+	{ { "pi3" }, "all.txt" },
+};
+
+START_TEST(sections_for_one_board)
+{
+	static const char text[] = "cmdline=all.txt\n[pi4]\ncmdline=four.txt\n[cm4]\n"
+				   "cmdline=module.txt\n[PI5]\ncmdline=five.txt\n[none]\n"
+				   "cmdline=none.txt\n";
+	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) config = wdr_config_new();
+	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, remarks };
+
+	wdr_config_parse(&r, for_boards[_i].board, config);
+	ck_assert_int_eq(g_strcmp0(wdr_config_mean(config).cmdline, for_boards[_i].cmdline), 0);
+}
+END_TEST
+
 Suite *suite_places(void)
 {
 	Suite *s = suite_create("boot/places");
 	TCase *t = tcase_create("places");
 
 	tcase_add_loop_test(t, built_in_rows, 0, (int)G_N_ELEMENTS(built_in));
+	tcase_add_loop_test(t, sections_for_one_board, 0, (int)G_N_ELEMENTS(for_boards));
 	tcase_add_test(t, rows_of_the_user);
 	tcase_add_loop_test(t, firmware_configurations, 0, (int)G_N_ELEMENTS(configs));
 	suite_add_tcase(s, t);

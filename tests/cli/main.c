@@ -6,6 +6,7 @@ Suite *suite_damage(void);
 Suite *suite_into(void);
 Suite *suite_kinds(void);
 Suite *suite_logical(void);
+Suite *suite_medium(void);
 Suite *suite_mentions(void);
 Suite *suite_moves(void);
 Suite *suite_readdress(void);
@@ -17,4 +18,4 @@ Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
-	suite_damage(), suite_into(), suite_logical(), suite_rehearse())
+	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium())

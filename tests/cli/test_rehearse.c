@@ -56,7 +56,7 @@ static const struct {
 	const char *text;
 } changes[] = {
 	{ HERON, "mdel -i $I@@4M ::kernel8.img ::kernel_2712.img", NULL, 1,
-		"no kernel for any board whose firmware files are here" },
+		"no kernel that boards of the 5 series look for: kernel_2712.img, kernel8.img" },
 	{ HERON, "mdel -i $I@@4M ::kernel_2712.img", NULL, 0,
 		"kernel8.img, as on boards of the 5 series" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", NULL, 0,

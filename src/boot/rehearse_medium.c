@@ -1,0 +1,373 @@
+/* Whether the board would try this medium, and whether what its loader reads lies where that looks.
+ */
+#include "boot/loaderarea.h"
+#include "boot/lookup.h"
+#include "boot/rehearse_priv.h"
+
+#include <string.h>
+
+/* ---- firmware with a FAT boot volume ---- */
+
+/* From when on the firmware of the 4 series boots from USB, does so by default, and the modules of
+ * that series from NVMe, by its release notes. */
+#define USB_SINCE INT64_C(1592179200)            /* 2020-06-15 */
+#define USB_BY_DEFAULT_SINCE INT64_C(1599091200) /* 2020-09-03 */
+#define NVME_SINCE INT64_C(1625097600)           /* 2021-07-01 */
+
+static bool is_medium(const WdrWalk *w, const char *name)
+{
+	return g_strcmp0(w->medium, name) == 0;
+}
+
+static bool fail_medium(WdrWalk *w, const char *remedy, const char *format, ...)
+	G_GNUC_PRINTF(3, 4);
+static bool fail_medium(WdrWalk *w, const char *remedy, const char *format, ...)
+{
+	va_list args;
+
+	va_start(args, format);
+	g_autofree char *text = g_strdup_vprintf(format, args);
+	va_end(args);
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT, remedy, "%s", text);
+	return false;
+}
+
+static char *day_of(int64_t seconds)
+{
+	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
+
+	return t ? g_date_time_format(t, "%Y-%m-%d") : g_strdup("?");
+}
+
+static bool is_older(const WdrBoard *b, int64_t than)
+{
+	return b->firmware_date != 0 && b->firmware_date < than;
+}
+
+/* What a board of this series, with firmware of this date, can boot from at all. */
+static bool check_ability(WdrWalk *w, const WdrBoard *b)
+{
+	static const char update[] = "bring the boot firmware up to date first";
+	bool is_usb = is_medium(w, "USB disk");
+	bool is_nvme = is_medium(w, "NVMe");
+	g_autofree char *date = day_of(b->firmware_date);
+
+	if ((is_nvme && !b->has_pcie) || (is_usb && b->series < 3))
+		return fail_medium(w, "keep boot on the card, and move root alone: --what root",
+			"boards of the %u series%s do not boot from %s", b->series,
+			is_nvme && b->series == 4 ? " but its compute modules" : "",
+			is_nvme ? "NVMe" : "USB");
+	if (is_usb && wdr_board_needs_fuse(b) && b->fuse && !wdr_board_has_fuse(b))
+		return fail_medium(w,
+			"program_usb_boot_mode=1 in config.txt for one start, then take the line out",
+			"this board boots from USB only after a fuse was set, which is not (OTP row 17 "
+			"is %s)",
+			b->fuse);
+	if (is_usb && wdr_board_needs_fuse(b) && !b->fuse)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "vcgencmd otp_dump tells",
+			"this board boots from USB only after a fuse was set; whether it is, is not "
+			"known");
+	if (b->series == 4 && is_usb && is_older(b, USB_SINCE))
+		return fail_medium(
+			w, update, "firmware of %s does not boot from USB (2020-06-15 does)", date);
+	if (b->series == 4 && is_nvme && is_older(b, NVME_SINCE))
+		return fail_medium(
+			w, update, "firmware of %s does not boot from NVMe (mid 2021 does)", date);
+	if (b->series == 4 && is_usb && is_older(b, USB_BY_DEFAULT_SINCE))
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, update,
+			"firmware of %s: booting from USB was a test then", date);
+	return true;
+}
+
+/* A disk that stays in, is tried before, and has boot files too. */
+static const WdrSystem *earlier_disk(const WdrWalk *w, const WdrBootOrder *o, unsigned place)
+{
+	for (guint i = 0; w->others && i < w->others->len; i++) {
+		const WdrSystem *other = w->others->pdata[i];
+		unsigned at = 0;
+		if (other->flow && wdr_boot_order_tries(o, other->medium, &at) && at < place)
+			return other;
+	}
+	return NULL;
+}
+
+static bool check_order(WdrWalk *w, const WdrBoard *b)
+{
+	unsigned place = 0;
+
+	if (!b->has_order) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
+			"vcgencmd bootloader_config tells it on the board",
+			b->order_text ? "the boot order %s is none that the firmware knows"
+				      : "the firmware's boot order is not known%s",
+			b->order_text ? b->order_text : "");
+		return true;
+	}
+	g_autofree char *words = wdr_boot_order_words(&b->order);
+	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
+		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
+		g_autofree char *remedy = g_strdup_printf(
+			"BOOT_ORDER=%s in the firmware's settings (rpi-eeprom-config --edit)",
+			better ? better : "…");
+		return fail_medium(w, remedy, "the boot order %s never comes to %s: it is %s",
+			b->order_text, w->medium, words);
+	}
+	g_autofree char *date = b->firmware_date ? day_of(b->firmware_date) : g_strdup("?");
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL, "firmware of %s, boot order %s: %s",
+		date, b->order_text, words);
+	const WdrSystem *earlier = earlier_disk(w, &b->order, place);
+	if (earlier)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "take it out",
+			"%s (%s) comes first, and has boot files too",
+			earlier->home ? earlier->home : "another disk", earlier->medium);
+	return true;
+}
+
+static bool check_firmware(WdrWalk *w, const WdrWays *ways)
+{
+	const WdrBoard *b = w->board;
+
+	if (!b || b->series == 0 || !w->medium)
+		return true;
+	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
+		return false;
+	if (b->series == 5 && is_medium(w, "NVMe") && ways->switches_pcie && !b->probes_pcie)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
+			"PCIE_PROBE=1 in the firmware's settings",
+			"config.txt switches the PCIe connector on, as adapters want that do not "
+			"announce themselves; the firmware looks for a drive behind those only with "
+			"PCIE_PROBE=1");
+	return true;
+}
+
+/* ---- U-Boot ---- */
+
+static bool is_card(const char *medium)
+{
+	return g_strcmp0(medium, "SD card") == 0 || g_strcmp0(medium, "eMMC") == 0;
+}
+
+/* The loader before the first partition; NULL: nothing is known to be one. The caller's. */
+static char *loader_of(const WdrSystem *s)
+{
+	g_auto(WdrLoaderArea) area = { 0 };
+
+	if (!wdr_loader_area_find(s->dev, s->table, &area, NULL) || area.size == 0 ||
+		strcmp(area.what, "unknown") == 0)
+		return NULL;
+	return g_steal_pointer(&area.what);
+}
+
+/* Another disk, which stays in, has the loader. */
+static bool has_loader_beside(WdrWalk *w)
+{
+	for (guint i = 0; w->others && i < w->others->len; i++) {
+		const WdrSystem *other = w->others->pdata[i];
+		g_autofree char *what = is_card(other->medium) ? loader_of(other) : NULL;
+		if (!what)
+			continue;
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+			"the boot loader on %s (%s) starts it", other->home ? other->home : "?",
+			what);
+		return true;
+	}
+	return false;
+}
+
+/* The chip itself reads SPI flash, SD and eMMC; NVMe and USB are a loader's to read. */
+static bool check_flash(WdrWalk *w)
+{
+	const WdrBoardFlash *f = wdr_board_loader(w->board);
+	bool is_from_card = is_card(w->medium);
+
+	if (f && f->what) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM,
+			strcmp(f->what, "unknown") == 0 ? WDR_STEP_REMARK : WDR_STEP_FINE, NULL,
+			strcmp(f->what, "unknown") == 0
+				? "SPI flash %s holds something that is not known as a loader%.0s"
+				: "the boot loader in SPI flash %s starts it: %s",
+			f->name, f->what);
+		return true;
+	}
+	if (has_loader_beside(w))
+		return true;
+	if (f && !f->problem && !is_from_card)
+		return fail_medium(w,
+			"write the board's boot loader to SPI flash, or leave a card with a loader in",
+			"SPI flash %s is empty: nothing on the board can read %s", f->name,
+			w->medium);
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
+		f && f->problem ? "root may read it" : NULL,
+		f && f->problem ? "which boot loader starts it is not known: %s"
+		: is_from_card
+			? "no boot loader is seen on it, nor in SPI flash; it may be where it "
+			  "cannot be seen from here%s"
+			: "which boot loader starts it is not known: there is no SPI flash that "
+			  "the kernel knows%s",
+		f && f->problem ? f->problem : "");
+	return true;
+}
+
+static bool check_loader(WdrWalk *w)
+{
+	g_autofree char *own = is_card(w->medium) ? loader_of(w->s) : NULL;
+
+	if (!w->board || w->board->series > 0 || !w->medium)
+		return true;
+	if (!own)
+		return check_flash(w);
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+		"the boot loader before its first partition: %s", own);
+	return true;
+}
+
+/* ---- table and partitions ---- */
+
+static bool is_marked(const WdrSystem *s, const WdrPartition *p)
+{
+	static const char efi_guid[] = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";
+
+	return p->is_active ||
+	       g_strcmp0(p->type, s->table->kind == WDR_TABLE_GPT ? efi_guid : "ef") == 0;
+}
+
+/* U-Boot looks at the marked partitions, and without a mark at the first one alone. */
+static bool check_marks(WdrWalk *w, const WdrSystemPart *boot)
+{
+	const WdrSystem *s = w->s;
+	bool has_marks = false;
+
+	for (guint i = 0; i < s->parts->len; i++)
+		has_marks |= is_marked(s, ((const WdrSystemPart *)s->parts->pdata[i])->partition);
+	unsigned number = boot->partition->number;
+	if (has_marks && !is_marked(s, boot->partition)) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
+			"mark it instead (sfdisk --activate, or GPT attribute 2), and unmark the other",
+			"another partition is marked bootable, so U-Boot does not look at partition %u, "
+			"which has the boot files",
+			number);
+		return false;
+	}
+	if (!has_marks && number != 1) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
+			"mark it bootable (sfdisk --activate, or GPT attribute 2)",
+			"no partition is marked bootable, so U-Boot looks at the first alone; the boot "
+			"files are on partition %u",
+			number);
+		return false;
+	}
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+		has_marks ? "%s; partition %u is marked bootable"
+			  : "%s; no partition is marked bootable: U-Boot takes the first, %u",
+		wdr_table_kind_name(s->table->kind), number);
+	return true;
+}
+
+static bool has_fat_type(const WdrSystem *s, const WdrSystemPart *p)
+{
+	static const char *const types[] = { "0b", "0c", "0e" };
+	bool is_fat = s->table->kind != WDR_TABLE_MBR;
+
+	for (size_t i = 0; i < G_N_ELEMENTS(types); i++)
+		is_fat |= g_strcmp0(p->partition->type, types[i]) == 0;
+	return is_fat;
+}
+
+/* A FAT partition with a lower number; autoboot.txt on it may lead on. NULL: there is none. */
+static const WdrSystemPart *earlier_fat(const WdrSystem *s, const WdrSystemPart *boot)
+{
+	for (guint i = 0; i < s->parts->len; i++) {
+		const WdrSystemPart *p = s->parts->pdata[i];
+		g_auto(WdrEntry) entry = { 0 };
+		if (p->partition->number < boot->partition->number && has_fat_type(s, p) &&
+			g_strcmp0(p->probe.type, "vfat") == 0 && p->volume &&
+			!wdr_follow(p->volume, "autoboot.txt", NULL, NULL, &entry))
+			return p;
+	}
+	return NULL;
+}
+
+static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
+{
+	const WdrSystem *s = w->s;
+
+	if (!has_fat_type(s, boot)) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
+			"give it type 0c (sfdisk --part-type)",
+			"partition %u has type %s, which the firmware does not take for a FAT partition",
+			boot->partition->number, boot->partition->type);
+		return false;
+	}
+	const WdrSystemPart *earlier = earlier_fat(s, boot);
+	if (earlier) {
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
+			"give that one another type, or put the boot files on it",
+			"the firmware reads the first FAT partition, %u; the boot files are on %u",
+			earlier->partition->number, boot->partition->number);
+		return false;
+	}
+	unsigned series = w->board ? w->board->series : 0;
+	bool is_gpt = s->table->kind == WDR_TABLE_GPT;
+	if (is_gpt && series > 0 && series < 4)
+		return fail_medium(w, "move to an MBR: --table mbr",
+			"a GPT is read by boards with firmware in an EEPROM only; this is one of the "
+			"%u series",
+			series);
+	if (is_gpt && series == 0)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+			"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)");
+	else
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL, "%s; partition %u is FAT",
+			wdr_table_kind_name(s->table->kind), boot->partition->number);
+	return true;
+}
+
+/* U-Boot 2023.01 reads metadata_csum_seed and orphan_file, and fails on inline_data. The others
+ * were not tried. */
+static bool check_features(WdrWalk *w, const WdrSystemPart *boot)
+{
+	static const char *const untried[] = { "encrypt", "casefold", "bigalloc" };
+	g_auto(GStrv) features =
+		g_strsplit_set(boot->ext.features ? boot->ext.features : "", " ,", -1);
+
+	for (size_t i = 0; i < G_N_ELEMENTS(untried); i++) {
+		if (g_strv_contains((const char *const *)features, untried[i]))
+			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_REMARK, NULL,
+				"partition %u is ext4 with %s; whether U-Boot reads that is not known",
+				boot->partition->number, untried[i]);
+	}
+	if (!g_strv_contains((const char *const *)features, "inline_data"))
+		return true;
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FAULT,
+		"make the volume anew without it (a move keeps features as they are)",
+		"partition %u is ext4 with inline_data, which U-Boot (2023.01) cannot read",
+		boot->partition->number);
+	return false;
+}
+
+static bool check_place(WdrWalk *w, const WdrWays *ways)
+{
+	bool is_firmware = g_strcmp0(w->s->flow, "firmware") == 0;
+
+	return is_firmware ? check_firmware(w, ways) && check_firmware_medium(w, ways->part)
+			   : check_loader(w) && check_marks(w, ways->part) &&
+				     check_features(w, ways->part);
+}
+
+bool wdr_walk_medium(WdrWalk *w, const WdrWays *ways)
+{
+	const WdrSystemPart *boot = ways->part;
+	const char *flow = w->s->flow;
+
+	if (boot->is_unfinished)
+		return fail_medium(w, "go on with it: wanderitas move --resume",
+			"this disk is the target of an unfinished move");
+	if (!check_place(w, ways))
+		return false;
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FINE, NULL, "%s on partition %u (%s)",
+		g_strcmp0(flow, "firmware") == 0   ? "config.txt and cmdline.txt"
+		: g_strcmp0(flow, "extlinux") == 0 ? "extlinux/extlinux.conf"
+						   : "boot.scr",
+		boot->partition->number, boot->probe.type);
+	return true;
+}

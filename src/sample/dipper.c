@@ -1,0 +1,79 @@
+/* What lies on dipper-brook-4's card: a menu on a boot volume of its own, and an initramfs that was
+ * made for the card alone: it has no driver for NVMe. */
+#include "sample/bootfiles.h"
+#include "sample/entries.h"
+#include "sample/sample.h"
+
+#define KERNEL WDR_DIPPER_KERNEL
+#define NVME_MODULES "kernel/drivers/nvme/host/nvme-core.ko", "kernel/drivers/nvme/host/nvme.ko"
+
+const char wdr_dipper_extlinux[] = "default brook\n"
+				   "timeout 20\n"
+				   "\n"
+				   "label brook\n"
+				   "\tmenu label Brook\n"
+				   "\tlinux /vmlinuz-" KERNEL "\n"
+				   "\tinitrd /initrd.img-" KERNEL "\n"
+				   "\tfdtdir /dtbs/" KERNEL "\n"
+				   "\tappend root=UUID=" WDR_DIPPER_ROOT_UUID " ro quiet\n";
+
+const char wdr_dipper_fstab[] = "UUID=" WDR_DIPPER_ROOT_UUID " / ext4 defaults,noatime 0 1\n"
+				"UUID=" WDR_DIPPER_BOOT_UUID " /boot ext4 defaults 0 2\n";
+
+GBytes *wdr_sample_dipper_initramfs(bool has_nvme)
+{
+	static const char *const for_card[] = { "kernel/drivers/mmc/core/mmc_block.ko", NULL };
+	static const char *const for_both[] = { "kernel/drivers/mmc/core/mmc_block.ko",
+		NVME_MODULES, NULL };
+
+	return wdr_sample_initramfs(KERNEL, has_nvme ? for_both : for_card, 3100000);
+}
+
+WdrMemoryVolume *wdr_sample_dipper_boot(void)
+{
+	static const char *const folders[] = { "dtbs", "dtbs/" KERNEL, "extlinux" };
+	g_autoptr(GBytes) initramfs = wdr_sample_dipper_initramfs(false);
+	WdrMemoryVolume *m = wdr_memory_volume_new("dipper-brook-4 boot");
+
+	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
+	wdr_sample_text(m, "extlinux/extlinux.conf", wdr_dipper_extlinux);
+	wdr_sample_kernel(m, "vmlinuz-" KERNEL, KERNEL, 7100000);
+	wdr_sample_put(m, "initrd.img-" KERNEL, 0644, initramfs);
+	wdr_sample_device_tree(m, "dtbs/" KERNEL "/brook.dtb", 52000);
+	return m;
+}
+
+WdrMemoryVolume *wdr_sample_dipper_root(void)
+{
+	static const char *const folders[] = { "boot", "dev", "etc", "etc/initramfs-tools", "home",
+		"home/warden", "mnt", "proc", "root", "run", "sbin", "sys", "tmp", "usr", "usr/bin",
+		"usr/lib", "usr/lib/modules", "usr/lib/systemd", "usr/lib/modules/" KERNEL, "var",
+		"var/lib", "var/log" };
+	static const WdrSampleText texts[] = {
+		{ "etc/fstab", wdr_dipper_fstab },
+		{ "etc/hostname", "dipper-brook-4\n" },
+		{ "etc/initramfs-tools/initramfs.conf", "MODULES=dep\nCOMPRESS=gzip\n" },
+		{ "etc/initramfs-tools/modules", "# One module a line.\n" },
+		{ "usr/lib/os-release",
+			"PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nID=debian\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.builtin", "kernel/fs/ext4/ext4.ko\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.dep",
+			"kernel/drivers/mmc/core/mmc_block.ko:\n"
+			"kernel/drivers/nvme/host/nvme-core.ko:\n"
+			"kernel/drivers/nvme/host/nvme.ko: kernel/drivers/nvme/host/nvme-core.ko\n" },
+		{ "var/log/syslog", "May  4 06:30:00 dipper-brook-4 gauge: 31 cm, one dipper\n" },
+	};
+	WdrMemoryVolume *m = wdr_memory_volume_new("dipper-brook-4 root");
+
+	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
+	wdr_sample_texts(m, texts, G_N_ELEMENTS(texts));
+	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
+	wdr_sample_link(m, "lib", "usr/lib");
+	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
+	wdr_sample_program(m, "usr/lib/systemd/systemd", 90000);
+	for (unsigned i = 0; i < 100; i++) {
+		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
+		wdr_sample_bytes(m, path, 0755, 9000 + i * 1291 % 70000);
+	}
+	return m;
+}

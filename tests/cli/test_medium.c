@@ -1,0 +1,157 @@
+/* What of a rehearsal depends on the board: its series, the date and boot order of its firmware,
+ * the loader in its SPI flash. */
+#include "boards.h"
+
+#include <string.h>
+
+Suite *suite_medium(void);
+
+enum { HERON, BITTERN };
+
+/* Shorthands for a shell in the bench's folder. */
+static const char prelude[] =
+	"set -e; cd '%s'; T=proc/device-tree; export MTOOLS_SKIP_CHECK=1;"
+	"is() { printf '%%s\\0' \"$@\" > $T/compatible; };"
+	"built() { printf \"\\\\x$1\\\\x$2\\\\x$3\\\\x$4\" > $T/chosen/bootloader/build-timestamp; };"
+	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%%%:*}) echo '${a#*:}' ;;\";"
+	" done; echo '*) exit 1 ;;'; echo esac; } > bin/vcgencmd; };"
+	"%s";
+
+static const struct {
+	int board;
+	const char *command;
+	const char *medium;
+	int code;
+	const char *text;
+} boards_and_media[] = {
+	{ HERON, ":", "nvme", 0, "firmware of 2026-02-11, boot order 0xf416: NVMe, then SD or" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0xf41", "nvme", 1,
+		"the boot order 0xf41 never comes to NVMe: it is SD or eMMC, then USB, then from" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0xf41", "nvme", 1, "BOOT_ORDER=0xf416 in the" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0x4f6", "usb", 1, "never comes to USB disk" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0xf9", "sd", 0,
+		"the boot order 0xf9 is none that the firmware knows" },
+	{ HERON, "rm bin/vcgencmd", "nvme", 0, "the firmware's boot order is not known" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0xf6", "nvme", 0, "only with PCIE_PROBE=1" },
+	{ HERON,
+		"rm $T/chosen/bootloader/build-timestamp; says 'bootloader_version:timestamp 1700000000' "
+		"bootloader_config:BOOT_ORDER=0xf6",
+		"nvme", 0, "firmware of 2023-11-14" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", "nvme", 1,
+		"boards of the 4 series but its compute modules do not boot from NVMe" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711; built 5e 5e 10 00", "usb", 1,
+		"firmware of 2020-03-03 does not boot from USB" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711; built 5f 00 00 00", "usb", 0,
+		"booting from USB was a test then" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", "usb", 0,
+		"kernel8.img, as on boards of the 4 series" },
+	{ HERON, "is raspberrypi,4-compute-module brcm,bcm2711; built 5f c6 00 00", "nvme", 1,
+		"firmware of 2020-12-01 does not boot from NVMe" },
+	{ HERON, "is raspberrypi,4-compute-module brcm,bcm2711", "nvme", 0,
+		"rehearsed: mmcblk0 boots" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711; mdel -i dev/mmcblk0@@4M ::start4.elf",
+		"sd", 1, "boards of the 4 series need the firmware file start4.elf" },
+	{ HERON,
+		"is raspberrypi,4-model-b brcm,bcm2711; printf '[all]\\nauto_initramfs=1\\nstart_x=1\\n' > c;"
+		"mcopy -o -i dev/mmcblk0@@4M c ::config.txt",
+		"sd", 1, "need the firmware file start4x.elf" },
+	{ HERON,
+		"is raspberrypi,4-model-b brcm,bcm2711;"
+		"printf 'auto_initramfs=1\\n[pi5]\\nkernel=none.img\\n' > c;"
+		"mcopy -o -i dev/mmcblk0@@4M c ::config.txt",
+		"sd", 0, "kernel8.img, as on boards of the 4 series" },
+	{ HERON,
+		"printf 'auto_initramfs=1\\n[pi5]\\nkernel=none.img\\n' > c;"
+		"mcopy -o -i dev/mmcblk0@@4M c ::config.txt",
+		"sd", 1, "the kernel /none.img is not there (asked for in config.txt:3)" },
+	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837", "nvme", 1, "do not boot from NVMe" },
+	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837", "sd", 1,
+		"need the firmware file start.elf" },
+	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; says otp_dump:17:1020000a", "usb", 1,
+		"only after a fuse was set, which is not (OTP row 17 is 1020000a)" },
+	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; rm bin/vcgencmd", "usb", 1,
+		"whether it is, is not known" },
+	{ HERON, "is brcm,bcm2836", "usb", 1, "boards of the 2 series do not boot from USB" },
+	{ BITTERN, ":", "nvme", 0, "in SPI flash mtd0 starts it: Rockchip, U-Boot 2023.01" },
+	{ BITTERN, "head -c 4194304 /dev/zero | tr '\\0' '\\377' > dev/mtd0", "nvme", 1,
+		"SPI flash mtd0 is empty: nothing on the board can read NVMe" },
+	{ BITTERN, "head -c 4194304 /dev/zero > dev/mtd0", "sd", 0,
+		"no boot loader is seen on it, nor in SPI flash" },
+	{ BITTERN, "yes | head -c 4194304 > dev/mtd0", "nvme", 0,
+		"SPI flash mtd0 holds something that is not known as a loader" },
+	{ BITTERN, "rm dev/mtd0", "nvme", 0, "which boot loader starts it is not known: opening" },
+	{ BITTERN, "rm -r sys/class", "nvme", 0, "there is no SPI flash that the kernel knows" },
+	{ BITTERN,
+		"rm -r sys/class; printf 'RKNS' | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc",
+		"sd", 0, "the boot loader before its first partition: Rockchip" },
+};
+
+START_TEST(a_board_and_a_medium)
+{
+	const Board *b = &boards[boards_and_media[_i].board];
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *script = g_strdup_printf(prelude, folder, boards_and_media[_i].command);
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	sup_tool(argv);
+	SupRun run = BOARD_RUN(b, "rehearse", b->card, "--medium", boards_and_media[_i].medium);
+	bench_expect(&run, boards_and_media[_i].code, boards_and_media[_i].text);
+}
+END_TEST
+
+/* A disk that stays in: the firmware comes to it first, or a loader on it starts the other. */
+START_TEST(disks_that_stay_in)
+{
+	const Board *b = &boards[_i];
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *script = g_strdup_printf(prelude, folder,
+		_i == HERON
+			? "says bootloader_config:BOOT_ORDER=0xf61; cp --sparse=always dev/mmcblk0 "
+			  "dev/nvme0n1; cp -r sys/block/mmcblk0 sys/block/mmcblk9; truncate -s 600M "
+			  "dev/mmcblk9"
+			: "head -c 4194304 /dev/zero > dev/mtd0; cp --sparse=always dev/mmcblk1 "
+			  "dev/nvme0n1; printf RKNS | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc; "
+			  "cp -r sys/block/mmcblk1 sys/block/mmcblk9; truncate -s 600M dev/mmcblk9");
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	sup_tool(argv);
+	SupRun run = BOARD_RUN(b, "rehearse", "nvme0n1", "--without", "mmcblk9");
+	bench_expect(&run, 1,
+		_i == HERON ? "mmcblk0 (SD card) comes first, and has boot files too"
+			    : "the boot loader on mmcblk1 (Rockchip) starts it");
+	bench_expect(&run, 1, "it names two partitions");
+}
+END_TEST
+
+/* A new table of a kind that the board's firmware cannot read. */
+START_TEST(a_gpt_for_an_old_board)
+{
+	const Board *b = &boards[HERON];
+	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--table", "gpt");
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *script =
+		g_strdup_printf(prelude, folder, "is raspberrypi,3-model-b-plus brcm,bcm2837");
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	bench_expect(&move, 0, "rehearsed: nvme0n1 boots\n");
+	sup_tool(argv);
+	SupRun run = BENCH_RUN("rehearse", "nvme0n1", "--medium", "usb");
+	bench_expect(
+		&run, 1, "a GPT is read by boards with firmware in an EEPROM only; this is one");
+}
+END_TEST
+
+Suite *suite_medium(void)
+{
+	Suite *s = suite_create("cli/medium");
+	TCase *t = tcase_create("medium");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, a_board_and_a_medium, 0, (int)G_N_ELEMENTS(boards_and_media));
+	tcase_add_loop_test(t, disks_that_stay_in, 0, 2);
+	tcase_add_test(t, a_gpt_for_an_old_board);
+	suite_add_tcase(s, t);
+	return s;
+}
