@@ -182,6 +182,7 @@ static void look_at_flash(const WdrWorld *world, WdrBoard *b)
 		size_t len = 0;
 		WdrBoardFlash *found = g_new0(WdrBoardFlash, 1);
 		found->name = g_strdup(f->name);
+		found->kind = f->kind;
 		if (wdr_flash_read(world, f, &bytes, &len, &error))
 			found->what = wdr_loader_in(bytes, len);
 		else
@@ -224,15 +225,27 @@ bool wdr_board_has_fuse(const WdrBoard *b)
 	return b->fuse && g_ascii_strcasecmp(b->fuse, FUSED_ROW) == 0;
 }
 
+bool wdr_board_flash_is_spi(const WdrBoardFlash *f)
+{
+	return g_str_has_prefix(f->name, "mtd");
+}
+
+/* How much it looks like the one with the loader. */
+static int rank(const WdrBoardFlash *f)
+{
+	if (!f->what)
+		return wdr_board_flash_is_spi(f) ? 1 : 0;
+	return strcmp(f->what, "unknown") == 0 ? 2 : 3;
+}
+
 const WdrBoardFlash *wdr_board_loader(const WdrBoard *b)
 {
 	const WdrBoardFlash *found = NULL;
 
 	for (guint i = 0; i < b->flash->len; i++) {
 		const WdrBoardFlash *f = b->flash->pdata[i];
-		if (f->what)
-			return f;
-		found = found ? found : f;
+		if (!found || rank(f) > rank(found))
+			found = f;
 	}
 	return found;
 }

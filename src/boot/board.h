@@ -8,8 +8,9 @@
 /* A SPI flash and what it holds. */
 typedef struct {
 	char *name;
-	char *what;    /* "Rockchip, U-Boot 2023.01"; NULL: it is empty */
-	char *problem; /* why it cannot be read; NULL: it can */
+	const char *kind; /* "SPI flash" */
+	char *what;       /* "Rockchip, U-Boot 2023.01"; NULL: it is empty */
+	char *problem;    /* why it cannot be read; NULL: it can */
 } WdrBoardFlash;
 
 typedef struct {
@@ -40,5 +41,7 @@ const char *wdr_board_booted_from(const WdrBoard *b);
 /* It boots from USB only after a fuse was set once. */
 bool wdr_board_needs_fuse(const WdrBoard *b);
 bool wdr_board_has_fuse(const WdrBoard *b);
-/* A flash that holds something, or failing that one that is empty; NULL: the kernel knows none. */
+/* The flash that has the loader: one that is known, failing that one that holds something, failing
+ * that one that is empty; NULL: the kernel knows none. */
 const WdrBoardFlash *wdr_board_loader(const WdrBoard *b);
+bool wdr_board_flash_is_spi(const WdrBoardFlash *f);

@@ -1,5 +1,6 @@
 /* fstab and crypttab: see fstab(5), crypttab(5). Fields between blanks and tabs, octal escapes,
  * # starts a comment line. */
+#include "boot/fstab.h"
 #include "boot/mention.h"
 
 #include <string.h>
@@ -169,4 +170,43 @@ bool wdr_crypttab_read(const WdrReading *r, GError **error)
 	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);)
 		take_crypt_line(r, &line);
 	return true;
+}
+
+static void line_free(void *data)
+{
+	WdrFstabLine *l = data;
+
+	g_free(l->device);
+	g_free(l->point);
+	g_free(l->type);
+	g_free(l->options);
+	g_free(l);
+}
+
+GPtrArray *wdr_fstab_lines(const char *text, size_t len)
+{
+	GPtrArray *lines = g_ptr_array_new_with_free_func(line_free);
+
+	for (WdrLine line = wdr_lines(text, len); wdr_line_next(&line);) {
+		WdrSpan f[FIELDS_MAX];
+		size_t at = wdr_skip_blanks(text, line.at, line.end);
+		size_t n = split(text, at, wdr_trim_blanks(text, at, line.end), f, FIELDS_MAX);
+		if (n < FIELDS_NEEDED || text[at] == '#')
+			continue;
+		WdrFstabLine *l = g_new0(WdrFstabLine, 1);
+		l->line = line.number;
+		l->device = unescape(text, f[DEVICE]);
+		l->point = unescape(text, f[POINT]);
+		l->type = unescape(text, f[TYPE]);
+		l->options = n > OPTIONS ? unescape(text, f[OPTIONS]) : g_strdup("");
+		g_ptr_array_add(lines, l);
+	}
+	return lines;
+}
+
+bool wdr_fstab_has_option(const WdrFstabLine *l, const char *name)
+{
+	g_auto(GStrv) list = g_strsplit(l->options, ",", -1);
+
+	return g_strv_contains((const char *const *)list, name);
 }

@@ -143,7 +143,8 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 	WdrWalk w = { .s = s,
 		.medium = how->medium ? how->medium : s->medium,
 		.board = how->board,
-		.others = how->others };
+		.others = how->others,
+		.away = how->away };
 
 	w.steps = r->steps = g_ptr_array_new_with_free_func(step_free);
 	bool goes_on = ways->part && ways->part->volume && wdr_walk_medium(&w, ways);

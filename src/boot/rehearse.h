@@ -49,6 +49,7 @@ typedef struct {
 			       that, and where nobody knows, drivers are not looked at */
 	const WdrBoard *board;   /* that it is to start; NULL: any that such a disk is for */
 	const GPtrArray *others; /* const WdrSystem *: disks that stay in beside it; NULL: none */
+	const GPtrArray *away;   /* and those that are thought away, but may come back */
 } WdrRehearsing;
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how);
 void wdr_rehearsal_free(WdrRehearsal *r);

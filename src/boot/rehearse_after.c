@@ -1,4 +1,5 @@
 /* The first program, and what it mounts. */
+#include "boot/fstab.h"
 #include "boot/lookup.h"
 #include "boot/rehearse_priv.h"
 
@@ -127,24 +128,17 @@ bool wdr_walk_init(WdrWalk *w)
 
 /* ---- fstab ---- */
 
-static bool has_option(const char *options, const char *name)
-{
-	g_auto(GStrv) list = g_strsplit(options, ",", -1);
-
-	return g_strv_contains((const char *const *)list, name);
-}
-
 /* An entry that names nothing here. */
-static void judge_missing(WdrWalk *w, unsigned line, const char *const *fields)
+static void judge_missing(WdrWalk *w, const WdrFstabLine *l)
 {
-	bool is_root = strcmp(fields[1], "/") == 0;
-	bool is_swap = strcmp(fields[2], "swap") == 0;
+	bool is_root = strcmp(l->point, "/") == 0;
+	bool is_swap = strcmp(l->type, "swap") == 0;
 
-	if (has_option(fields[3], "noauto"))
+	if (wdr_fstab_has_option(l, "noauto"))
 		return;
-	if (has_option(fields[3], "nofail") || is_root || is_swap)
+	if (wdr_fstab_has_option(l, "nofail") || is_root || is_swap)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, "wanderitas readdress",
-			"etc/fstab:%u: %s names nothing on this disk%s", line, fields[0],
+			"etc/fstab:%u: %s names nothing on this disk%s", l->line, l->device,
 			is_swap   ? ": the start waits 90 s for it"
 			: is_root ? ": / stays as the kernel arguments have it"
 				  : ": it is passed over (nofail)");
@@ -153,7 +147,7 @@ static void judge_missing(WdrWalk *w, unsigned line, const char *const *fields)
 			"wanderitas readdress, or nofail for a disk that may be missing",
 			"etc/fstab:%u: %s (%s) names nothing on this disk: the start waits 90 s for it and "
 			"ends in emergency mode",
-			line, fields[0], fields[1]);
+			l->line, l->device, l->point);
 }
 
 /* By the means of a running system, which tell capitals apart. */
@@ -176,16 +170,16 @@ static bool resolves(const WdrWalk *w, const char *text, unsigned *count)
 	return is_found;
 }
 
-static void judge_line(WdrWalk *w, unsigned line, const char *const *fields)
+static void judge_line(WdrWalk *w, const WdrFstabLine *l)
 {
 	unsigned count = 0;
 
-	if (!resolves(w, fields[0], &count))
-		judge_missing(w, line, fields);
+	if (!resolves(w, l->device, &count))
+		judge_missing(w, l);
 	else if (count > 1)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, "wanderitas readdress --renew",
 			"etc/fstab:%u: %s names two partitions: which one is mounted is chance",
-			line, fields[0]);
+			l->line, l->device);
 }
 
 static void walk_fstab(WdrWalk *w)
@@ -193,20 +187,11 @@ static void walk_fstab(WdrWalk *w)
 	size_t len = 0;
 	g_autofree char *text =
 		wdr_follow_read(w->root->volume, "etc/fstab", WDR_BOOT_FILE_BYTES_MAX, &len);
-	g_auto(GStrv) lines = g_strsplit(text ? text : "", "\n", -1);
+	g_autoptr(GPtrArray) lines = wdr_fstab_lines(text ? text : "", len);
 	guint before = w->steps->len;
 
-	for (size_t i = 0; lines[i]; i++) {
-		g_auto(GStrv) words = g_strsplit_set(lines[i], " \t\r", -1);
-		const char *fields[4] = { NULL, NULL, NULL, "defaults" };
-		size_t n = 0;
-		for (size_t k = 0; words[k] && n < G_N_ELEMENTS(fields); k++) {
-			if (*words[k])
-				fields[n++] = words[k];
-		}
-		if (n >= 3 && *fields[0] != '#')
-			judge_line(w, (unsigned)i + 1, fields);
-	}
+	for (guint i = 0; i < lines->len; i++)
+		judge_line(w, lines->pdata[i]);
 	if (!text)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, NULL,
 			"there is no etc/fstab: nothing but root is mounted");
@@ -245,9 +230,48 @@ static void walk_module_folder(WdrWalk *w)
 			"/%s is not there: what the kernel has as modules is missing", path);
 }
 
+/* ---- disks that may come back ---- */
+
+/* The part of another disk that has one of this part's addresses; NULL: none. */
+static const WdrSystemPart *twin_of(const WdrSystemPart *p, const WdrSystem *other)
+{
+	for (guint i = 0; i < other->parts->len; i++) {
+		const WdrSystemPart *o = other->parts->pdata[i];
+		bool is_same_volume = p->probe.uuid && g_strcmp0(p->probe.uuid, o->probe.uuid) == 0;
+		bool is_same_partition =
+			p->partition->partuuid &&
+			g_strcmp0(p->partition->partuuid, o->partition->partuuid) == 0;
+		if (is_same_volume || is_same_partition)
+			return o;
+	}
+	return NULL;
+}
+
+/* Alone it starts; with the other one in again, both are called the same. */
+static void walk_twins(WdrWalk *w)
+{
+	for (guint k = 0; w->away && k < w->away->len; k++) {
+		const WdrSystem *other = w->away->pdata[k];
+		for (guint i = 0; i < w->s->parts->len; i++) {
+			const WdrSystemPart *p = w->s->parts->pdata[i];
+			const WdrSystemPart *twin = twin_of(p, other);
+			if (!twin)
+				continue;
+			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK,
+				"wanderitas readdress --renew, on one of the two",
+				"partition %u has the same address as partition %u of %s: never start "
+				"with both in",
+				p->partition->number, twin->partition->number,
+				other->home ? other->home : "the other disk");
+			return;
+		}
+	}
+}
+
 void wdr_walk_after(WdrWalk *w)
 {
 	walk_fstab(w);
 	walk_mentions(w);
 	walk_module_folder(w);
+	walk_twins(w);
 }

@@ -181,6 +181,30 @@ static void look_for_root(WdrWalk *w)
 	wdr_address_clear(&a);
 }
 
+/* What drives the buses between that disk and the processor on this machine. Another kernel may
+ * have another name for what it does not know by this one. */
+static bool walk_buses(WdrWalk *w)
+{
+	const GPtrArray *modules = w->root_disk->modules;
+	bool is_other_medium =
+		w->root_disk == w->s && w->s->medium && g_strcmp0(w->medium, w->s->medium) != 0;
+	bool is_fine = true;
+
+	for (guint i = 0; is_fine && !is_other_medium && i < modules->len; i++) {
+		const char *name = modules->pdata[i];
+		bool is_known =
+			w->modules && wdr_modules_state(w->modules, name) != WDR_MODULE_ABSENT;
+		if (!is_known)
+			wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
+				"the running kernel drives it with %s too, which nothing is known of "
+				"with this kernel",
+				name);
+		else
+			is_fine = walk_driver(w, name, "its buses");
+	}
+	return is_fine;
+}
+
 bool wdr_walk_drivers(WdrWalk *w)
 {
 	bool is_fine = true;
@@ -194,7 +218,7 @@ bool wdr_walk_drivers(WdrWalk *w)
 			continue;
 		for (size_t k = 0; is_fine && media[i].modules[k]; k++)
 			is_fine = walk_driver(w, media[i].modules[k], media[i].medium);
-		return is_fine && walk_driver(w, "ext4", "root's file system");
+		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
 	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
 		"which medium it will be is not known here, and so not which drivers it needs "

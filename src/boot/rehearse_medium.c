@@ -96,11 +96,14 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	unsigned place = 0;
 
 	if (!b->has_order) {
+		g_autofree char *why =
+			b->order_text
+				? g_strdup_printf("the boot order %s is none that the firmware "
+						  "knows",
+					  b->order_text)
+				: g_strdup("the firmware's boot order is not known");
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
-			"vcgencmd bootloader_config tells it on the board",
-			b->order_text ? "the boot order %s is none that the firmware knows"
-				      : "the firmware's boot order is not known%s",
-			b->order_text ? b->order_text : "");
+			"vcgencmd bootloader_config tells it on the board", "%s", why);
 		return true;
 	}
 	g_autofree char *words = wdr_boot_order_words(&b->order);
@@ -174,37 +177,49 @@ static bool has_loader_beside(WdrWalk *w)
 	return false;
 }
 
+static void say_flash(WdrWalk *w, const WdrBoardFlash *f)
+{
+	if (strcmp(f->what, "unknown") == 0)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+			"%s %s holds something that is not known as a loader", f->kind, f->name);
+	else
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+			"the boot loader in %s %s starts it: %s", f->kind, f->name, f->what);
+}
+
+/* Nothing is seen that would start it, and it cannot be said that there is nothing. */
+static void say_unknown(WdrWalk *w, const WdrBoardFlash *f)
+{
+	if (f && f->problem)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "root may read it",
+			"which boot loader starts it is not known: %s", f->problem);
+	else if (is_card(w->medium))
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+			"no boot loader is seen on it, nor in SPI flash; it may be where it cannot be "
+			"seen from here");
+	else
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+			"which boot loader starts it is not known: there is no SPI flash that the "
+			"kernel knows");
+}
+
 /* The chip itself reads SPI flash, SD and eMMC; NVMe and USB are a loader's to read. */
 static bool check_flash(WdrWalk *w)
 {
 	const WdrBoardFlash *f = wdr_board_loader(w->board);
-	bool is_from_card = is_card(w->medium);
 
 	if (f && f->what) {
-		wdr_walk_say(w, WDR_STAGE_MEDIUM,
-			strcmp(f->what, "unknown") == 0 ? WDR_STEP_REMARK : WDR_STEP_FINE, NULL,
-			strcmp(f->what, "unknown") == 0
-				? "SPI flash %s holds something that is not known as a loader%.0s"
-				: "the boot loader in SPI flash %s starts it: %s",
-			f->name, f->what);
+		say_flash(w, f);
 		return true;
 	}
 	if (has_loader_beside(w))
 		return true;
-	if (f && !f->problem && !is_from_card)
+	if (f && !f->problem && wdr_board_flash_is_spi(f) && !is_card(w->medium))
 		return fail_medium(w,
 			"write the board's boot loader to SPI flash, or leave a card with a loader in",
 			"SPI flash %s is empty: nothing on the board can read %s", f->name,
 			w->medium);
-	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
-		f && f->problem ? "root may read it" : NULL,
-		f && f->problem ? "which boot loader starts it is not known: %s"
-		: is_from_card
-			? "no boot loader is seen on it, nor in SPI flash; it may be where it "
-			  "cannot be seen from here%s"
-			: "which boot loader starts it is not known: there is no SPI flash that "
-			  "the kernel knows%s",
-		f && f->problem ? f->problem : "");
+	say_unknown(w, f);
 	return true;
 }
 
@@ -345,6 +360,53 @@ static bool check_features(WdrWalk *w, const WdrSystemPart *boot)
 	return false;
 }
 
+/* ---- files that look like the ones that are read ---- */
+
+static const struct {
+	const char *flow;
+	const char *files[6];
+} look_alikes[] = {
+	{ "firmware", { "config.txt", "cmdline.txt", "boot/config.txt", "boot/cmdline.txt",
+			      "boot/firmware/config.txt", "boot/firmware/cmdline.txt" } },
+	{ "extlinux", { "extlinux/extlinux.conf", "boot/extlinux/extlinux.conf" } },
+	{ "loader script", { "boot.scr", "boot/boot.scr" } },
+};
+
+static bool is_read(
+	const WdrWalk *w, const WdrSystemPart *boot, const WdrSystemPart *p, const char *file)
+{
+	const char *folder = w->s->boot_folder ? w->s->boot_folder : "";
+	size_t len = strlen(folder);
+
+	return p == boot && strncmp(file, folder, len) == 0 &&
+	       !g_str_has_prefix(file + len, "boot/");
+}
+
+static void tell_look_alikes(WdrWalk *w, const WdrSystemPart *boot, const char *const *files)
+{
+	for (guint i = 0; i < w->s->parts->len; i++) {
+		const WdrSystemPart *p = w->s->parts->pdata[i];
+		for (size_t k = 0; p->volume && k < G_N_ELEMENTS(look_alikes[0].files); k++) {
+			g_auto(WdrEntry) entry = { 0 };
+			if (!files[k] || is_read(w, boot, p, files[k]) ||
+				!wdr_follow(p->volume, files[k], NULL, NULL, &entry) ||
+				entry.kind != WDR_KIND_FILE)
+				continue;
+			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FINE, NULL,
+				"partition %u has /%s, too, which is not read",
+				p->partition->number, files[k]);
+		}
+	}
+}
+
+static void walk_look_alikes(WdrWalk *w, const WdrSystemPart *boot)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(look_alikes); i++) {
+		if (g_strcmp0(w->s->flow, look_alikes[i].flow) == 0)
+			tell_look_alikes(w, boot, look_alikes[i].files);
+	}
+}
+
 static bool check_place(WdrWalk *w, const WdrWays *ways)
 {
 	bool is_firmware = g_strcmp0(w->s->flow, "firmware") == 0;
@@ -369,5 +431,6 @@ bool wdr_walk_medium(WdrWalk *w, const WdrWays *ways)
 		: g_strcmp0(flow, "extlinux") == 0 ? "extlinux/extlinux.conf"
 						   : "boot.scr",
 		boot->partition->number, boot->probe.type);
+	walk_look_alikes(w, boot);
 	return true;
 }

@@ -11,7 +11,7 @@ typedef struct {
 	const WdrSystem *s;
 	const char *medium;
 	const WdrBoard *board; /* NULL: not known */
-	const GPtrArray *others;
+	const GPtrArray *others, *away;
 	GPtrArray *steps;
 	/* Of the way that is walked, as far as it came. */
 	const WdrWay *way;

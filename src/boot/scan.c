@@ -525,6 +525,8 @@ static WdrSearch *new_search(const WdrSystem *s)
 		WdrIdentity id = wdr_system_identity(s, s->parts->pdata[i]);
 		g_array_append_val(ids, id);
 	}
+	if (s->sought)
+		g_array_append_vals(ids, s->sought->data, s->sought->len);
 	return wdr_search_new((const WdrIdentity *)(void *)ids->data, ids->len);
 }
 

@@ -194,7 +194,7 @@ bool wdr_systems_beside(
 	for (guint i = 0; i < disks->len; i++) {
 		const WdrDisk *d = disks->pdata[i];
 		WdrSystem *system = NULL;
-		if (!wdr_disk_is_same(d, a) && !wdr_disk_is_same(d, b) &&
+		if (!wdr_disk_is_same(d, a) && !(b && wdr_disk_is_same(d, b)) &&
 			wdr_system_open(world, d, &system, NULL))
 			g_ptr_array_add(systems, system);
 	}

@@ -29,8 +29,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSurvey, wdr_survey_free)
 
 /* "mmcblk0p2"; for images "2" behind the file's name. The caller's. */
 char *wdr_survey_part_name(const WdrSurveyDisk *d, unsigned number);
-/* The systems (WdrSystem) of the machine's disks but these two; disks that cannot be read are none.
- */
+/* The systems (WdrSystem) of the machine's disks but these two (b may be NULL); disks that cannot
+ * be read are none. */
 bool wdr_systems_beside(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b, GPtrArray **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* A disk opened for reading, and read as a system. */

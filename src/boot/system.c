@@ -35,6 +35,7 @@ void wdr_system_free(WdrSystem *s)
 	g_free(s->home);
 	g_free(s->serial);
 	g_free(s->medium);
+	g_clear_pointer(&s->modules, g_ptr_array_unref);
 	g_free(s);
 }
 
@@ -248,6 +249,7 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 	s->home = disk->is_image ? NULL : g_strdup(disk->name);
 	s->serial = g_strdup(disk->serial);
 	s->medium = disk->is_image ? NULL : g_strdup(disk->medium);
+	s->modules = wdr_disk_modules(world, disk);
 	if (!wdr_parttable_read(dev, &s->table, error))
 		return false;
 	for (guint i = 0; i < s->table->partitions->len; i++)

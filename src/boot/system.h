@@ -47,9 +47,13 @@ typedef struct {
 	char *home;                /* the disk's own name in device paths; NULL: unknown */
 	char *serial;              /* of the disk; NULL: unknown */
 	char *medium;              /* as in WdrDisk; NULL: an image */
+	GPtrArray *modules;        /* char *: see wdr_disk_modules() */
 	bool has_initramfs;        /* what starts by default has one on every board */
 	WdrMentions *mentions;
 	WdrRemarks *remarks; /* broken lines and the like */
+	/* WdrIdentity: addresses of another disk that text is searched for too, when it is looked
+	 * through again; borrowed; NULL: none. */
+	const GArray *sought;
 } WdrSystem;
 
 /* disk: its name is the one in device paths, unless it is an image. dev is taken over, also on

@@ -1,6 +1,7 @@
 #include "cli/plan_options.h"
 
 #include "base/io.h"
+#include "move/planned.h"
 #include "present/itinerary.h"
 
 #include <string.h>
@@ -27,6 +28,23 @@ static bool parse(DraftOptions *o, WdrGlobals *globals, int *argc, char ***argv,
 		"draft takes no '%s'; disks are named by --from and --to", (*argv)[1]);
 }
 
+/* As far as it can be known before anything is made. */
+static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItinerary *it)
+{
+	const char *starts = it->what == WDR_MOVE_ROOT ? it->source.name : it->target.name;
+	g_autoptr(WdrRehearsal) planned = NULL;
+	g_autoptr(GError) error = NULL;
+
+	fputc('\n', out->file);
+	if (wdr_planned_rehearse(world, it, &planned, &error))
+		wdr_present_verdict(out, "as planned", starts, planned);
+	else
+		wdr_out_text(out, WDR_STYLE_REMARK, "the start cannot be walked beforehand: %s\n",
+			error->message);
+	wdr_out_text(out, WDR_STYLE_PLAIN,
+		"all checks, with what to do: wanderitas ready --to %s\n", it->target.name);
+}
+
 static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
 {
 	g_autoptr(GError) error = NULL;
@@ -45,6 +63,7 @@ static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return WDR_EXIT_DONE;
 	}
 	wdr_present_itinerary(&out, it);
+	show_start(world, &out, it);
 	if (o->output)
 		wdr_out_text(&out, WDR_STYLE_GOOD, "\nwritten to %s; nothing else was changed\n",
 			o->output);

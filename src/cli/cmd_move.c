@@ -5,14 +5,30 @@
 #include "cli/under_way.h"
 #include "move/into.h"
 #include "present/itinerary.h"
+#include "present/ready.h"
 
 #include <string.h>
 
 typedef struct {
 	WdrPlanOptions plan;
 	char *erase;
+	char **despite;
 	gboolean resume, accept_damage;
 } MoveOptions;
+
+static bool check_despite(char *const *despite, GError **error)
+{
+	for (size_t i = 0; despite && despite[i]; i++) {
+		if (wdr_check_is_name(despite[i]))
+			continue;
+		g_autofree char *names = wdr_check_names();
+		wdr_error_set(
+			error, WDR_ERROR_USAGE, "--despite: there is no check '%s'", despite[i]);
+		wdr_error_hint(error, "the checks are %s", names);
+		return false;
+	}
+	return true;
+}
 
 static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
@@ -26,12 +42,18 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		{ "accept-damage", 0, 0, G_OPTION_ARG_NONE, &o->accept_damage,
 			"Finish although files could not be read whole: with zeros in their place",
 			NULL },
+		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
+			"Go on despite a check that stops ('wanderitas ready' shows them); may be given "
+			"several times",
+			"CHECK" },
 		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
 	const WdrPlanOptions *p = &o->plan;
 
 	if (!wdr_cli_parse(&wdr_cmd_move, globals, entries, argc, argv, error))
+		return false;
+	if (!check_despite(o->despite, error))
 		return false;
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
@@ -110,6 +132,26 @@ static bool tell_changes(
 	return false;
 }
 
+/* The checks that stop and were not named. */
+static bool is_ready(const MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+	const WdrItinerary *it, GError **error)
+{
+	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it);
+	const char *const *despite = (const char *const *)o->despite;
+	const WdrCheck *stop = wdr_ready_stop(checks, despite);
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!globals->json && !globals->quiet)
+		wdr_present_unready(&out, checks, despite);
+	if (!stop)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "the check '%s' stops the move: %s", stop->name,
+		stop->evidence);
+	wdr_error_hint(error, "nothing was written; %s%sto go on all the same: --despite %s",
+		stop->remedy ? stop->remedy : "", stop->remedy ? "; " : "", stop->name);
+	return false;
+}
+
 /* Shows what is going to be done, and asks; who goes on was asked before the target was erased. */
 static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	WdrItinerary *it, const char *state, GError **error)
@@ -121,6 +163,8 @@ static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const Wdr
 		return true;
 	if (!globals->json && !globals->quiet)
 		wdr_present_itinerary(&out, it);
+	if (!o->resume && !is_ready(o, globals, world, it, error))
+		return false;
 	fflush(stdout);
 	return (is_of_today || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
@@ -143,8 +187,12 @@ static WdrRehearsal *rehearse(const WdrWorld *world, const WdrItinerary *it)
 			  wdr_systems_beside(world, disk, source, &others, NULL);
 	if (!has_others)
 		g_debug("%s is rehearsed alone", t->name);
+	g_autoptr(GPtrArray) away = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
+	WdrSystem *old = NULL;
+	if (source && wdr_system_open(world, source, &old, NULL))
+		g_ptr_array_add(away, old);
 	g_autoptr(WdrBoard) board = t->is_image ? NULL : wdr_board_look(world);
-	return wdr_rehearse(system, &(WdrRehearsing){ NULL, board, others });
+	return wdr_rehearse(system, &(WdrRehearsing){ NULL, board, others, away });
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
@@ -185,6 +233,7 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 
 	wdr_plan_options_clear(&o.plan);
 	g_free(o.erase);
+	g_strfreev(o.despite);
 	return code;
 }
 

@@ -30,6 +30,23 @@ static bool find_medium(
 		error, WDR_ERROR_USAGE, "--medium is nvme, usb, sd or emmc, not '%s'", o->medium);
 }
 
+/* The one that was named, or all others; of an image nobody knows any. */
+static bool find_away(const WdrWorld *world, const WdrDisk *disk, const WdrDisk *without,
+	GPtrArray **ret, GError **error)
+{
+	WdrSystem *system = NULL;
+
+	if (disk->is_image && !without)
+		return true;
+	if (!without)
+		return wdr_systems_beside(world, disk, NULL, ret, error);
+	if (!wdr_system_open(world, without, &system, error))
+		return false;
+	*ret = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
+	g_ptr_array_add(*ret, system);
+	return true;
+}
+
 static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **argv,
 	WdrVerdict *ret, GError **error)
 {
@@ -45,6 +62,7 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 	g_autoptr(WdrDisk) without = NULL;
 	g_autoptr(WdrSystem) system = NULL;
 	g_autoptr(GPtrArray) others = NULL;
+	g_autoptr(GPtrArray) away = NULL;
 	const char *medium = NULL;
 
 	if (!wdr_cli_parse(&wdr_cmd_rehearse, globals, entries, &argc, &argv, error))
@@ -56,11 +74,13 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		!find_medium(o, disk, &medium, error) ||
 		(o->without && !wdr_disk_find(world, o->without, &without, error)) ||
 		(without && !wdr_systems_beside(world, disk, without, &others, error)) ||
+		!find_away(world, disk, without, &away, error) ||
 		!wdr_system_open(world, disk, &system, error))
 		return false;
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(world);
-	g_autoptr(WdrRehearsal) r = wdr_rehearse(system, &(WdrRehearsing){ medium, board, others });
+	g_autoptr(WdrRehearsal) r =
+		wdr_rehearse(system, &(WdrRehearsing){ medium, board, others, away });
 	WdrOut out = wdr_cli_stdout(globals);
 	if (globals->json)
 		wdr_present_rehearsal_json(stdout, disk->name, medium, r);

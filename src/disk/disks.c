@@ -22,6 +22,9 @@ void wdr_disk_free(WdrDisk *disk)
 	g_free(disk);
 }
 
+/* From a disk up to the root of all devices there are fewer. */
+enum { DEVICES_MAX = 32 };
+
 static char *attribute(const char *folder, const char *name)
 {
 	g_autofree char *path = g_build_filename(folder, name, NULL);
@@ -62,19 +65,33 @@ static void look_at_mmc(WdrDisk *d, const char *device)
 	d->serial = attribute(device, "serial");
 }
 
-static void look_at_nvme(WdrDisk *d, const char *device)
+/* "5.0 GT/s PCIe" and "1"; NULL: it is not told. */
+static char *pcie_link(const char *device, const char *which)
 {
 	g_autofree char *pci = g_build_filename(device, "device", NULL);
-	g_autofree char *speed = attribute(pci, "current_link_speed");
-	g_autofree char *width = attribute(pci, "current_link_width");
+	g_autofree char *speed_name = g_strdup_printf("%s_link_speed", which);
+	g_autofree char *width_name = g_strdup_printf("%s_link_width", which);
+	g_autofree char *speed = attribute(pci, speed_name);
+	g_autofree char *width = attribute(pci, width_name);
+	g_auto(GStrv) words = g_strsplit(speed ? speed : "", " ", -1);
 
+	return speed && width ? g_strdup_printf("PCIe %s GT/s x%s", words[0], width) : NULL;
+}
+
+static void look_at_nvme(WdrDisk *d, const char *device)
+{
 	d->medium = g_strdup("NVMe");
 	d->model = attribute(device, "model");
 	d->serial = attribute(device, "serial");
-	/* "5.0 GT/s PCIe" */
-	g_auto(GStrv) words = g_strsplit(speed ? speed : "", " ", -1);
-	if (speed && width)
-		d->link = g_strdup_printf("PCIe %s GT/s x%s", words[0], width);
+	d->link = pcie_link(device, "current");
+}
+
+char *wdr_disk_best_link(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+
+	return disk->is_image ? NULL : pcie_link(device, "max");
 }
 
 static void look_at_other(WdrDisk *d, const char *device)
@@ -109,6 +126,29 @@ char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk)
 	g_autofree char *target = link ? g_file_read_link(link, NULL) : NULL;
 
 	return target ? g_path_get_basename(target) : NULL;
+}
+
+/* Each device on the way up has a link "driver", and a driver that is a module one to it. */
+GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk)
+{
+	GPtrArray *modules = g_ptr_array_new_with_free_func(g_free);
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+	g_autofree char *real = disk->is_image ? NULL : realpath(device, NULL);
+
+	for (int i = 0; real && i < DEVICES_MAX && strlen(real) > 1; i++) {
+		g_autofree char *link = g_build_filename(real, "driver", "module", NULL);
+		g_autofree char *module = g_file_read_link(link, NULL);
+		char *name = module ? g_path_get_basename(module) : NULL;
+		if (name && !g_ptr_array_find_with_equal_func(modules, name, g_str_equal, NULL))
+			g_ptr_array_add(modules, name);
+		else
+			g_free(name);
+		char *up = g_path_get_dirname(real);
+		g_free(real);
+		real = up;
+	}
+	return modules;
 }
 
 static WdrDisk *look_at_disk(const WdrWorld *world, const char *name)

@@ -33,6 +33,12 @@ bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 
+/* The fastest link that an NVMe drive can have, as WdrDisk.link tells it; NULL: unknown. The
+ * caller's. */
+char *wdr_disk_best_link(const WdrWorld *world, const WdrDisk *disk);
+/* The kernel modules that drive the disk and every bus between it and the processor (char *), as
+ * the running kernel has them; what it has built in is not told. Empty: unknown, or an image. */
+GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk);
 /* The kernel driver of a USB disk's bridge ("uas", "usb-storage"); NULL: unknown, or no USB disk.
  * The caller's. */
 char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);

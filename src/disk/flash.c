@@ -12,33 +12,56 @@ static void flash_free(void *data)
 	WdrFlash *f = data;
 
 	g_free(f->name);
-	g_free(f->label);
 	g_free(f);
 }
 
-static char *attribute(const char *folder, const char *name)
+static char *attribute(const char *folder, const char *device, const char *name)
 {
-	g_autofree char *path = g_build_filename(folder, name, NULL);
-	g_autofree char *line = wdr_read_line(path);
+	g_autofree char *path = g_build_filename(folder, device, name, NULL);
 
-	return line && *line ? g_steal_pointer(&line) : NULL;
+	return wdr_read_line(path);
 }
 
-/* mtd0, not mtd0ro; NAND holds no loader that lies at a fixed place. */
-static WdrFlash *look_at(const char *folder, const char *name)
+static uint64_t number(const char *folder, const char *device, const char *name)
 {
-	g_autofree char *device = g_build_filename(folder, name, NULL);
-	g_autofree char *type = attribute(device, "type");
-	g_autofree char *size = attribute(device, "size");
-	size_t digits = g_str_has_prefix(name, "mtd") ? strspn(name + 3, "0123456789") : 0;
+	g_autofree char *line = attribute(folder, device, name);
 
-	if (digits == 0 || name[3 + digits] || g_strcmp0(type, "nor") != 0 || !size)
-		return NULL;
+	return line ? g_ascii_strtoull(line, NULL, 10) : 0;
+}
+
+/* "mtd0" with "mtd" and "": a name that is these with a number between. */
+static bool is_named(const char *name, const char *before, const char *behind)
+{
+	size_t len = strlen(before);
+	size_t digits = g_str_has_prefix(name, before) ? strspn(name + len, "0123456789") : 0;
+
+	return digits > 0 && g_str_has_prefix(name + len + digits, behind);
+}
+
+static void add(GPtrArray *list, const char *name, const char *kind, uint64_t size)
+{
 	WdrFlash *f = g_new0(WdrFlash, 1);
+
 	f->name = g_strdup(name);
-	f->label = attribute(device, "name");
-	f->size = g_ascii_strtoull(size, NULL, 10);
-	return f;
+	f->kind = kind;
+	f->size = size;
+	g_ptr_array_add(list, f);
+}
+
+/* NAND holds no loader that lies at a fixed place. */
+static void add_mtd(GPtrArray *list, const char *folder, const char *name)
+{
+	g_autofree char *type = attribute(folder, name, "type");
+
+	if (is_named(name, "mtd", "") && !g_str_has_suffix(name, "ro") &&
+		g_strcmp0(type, "nor") == 0)
+		add(list, name, "SPI flash", number(folder, name, "size"));
+}
+
+static void add_boot_partition(GPtrArray *list, const char *folder, const char *name)
+{
+	if (is_named(name, "mmcblk", "boot"))
+		add(list, name, "eMMC boot partition", number(folder, name, "size") * 512);
 }
 
 static int by_name(const void *a, const void *b)
@@ -46,17 +69,22 @@ static int by_name(const void *a, const void *b)
 	return strcmp((*(WdrFlash *const *)a)->name, (*(WdrFlash *const *)b)->name);
 }
 
+static void add_all(const WdrWorld *world, const char *in_sys, GPtrArray *list,
+	void (*consider)(GPtrArray *list, const char *folder, const char *name))
+{
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+
+	for (const char *name; dir && (name = g_dir_read_name(dir));)
+		consider(list, folder, name);
+}
+
 GPtrArray *wdr_flash_list(const WdrWorld *world)
 {
 	GPtrArray *list = g_ptr_array_new_with_free_func(flash_free);
-	g_autofree char *folder = wdr_world_path(world, "/sys/class/mtd");
-	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
 
-	for (const char *name; dir && (name = g_dir_read_name(dir));) {
-		WdrFlash *f = look_at(folder, name);
-		if (f)
-			g_ptr_array_add(list, f);
-	}
+	add_all(world, "/sys/class/mtd", list, add_mtd);
+	add_all(world, "/sys/block", list, add_boot_partition);
 	g_ptr_array_sort(list, by_name);
 	return list;
 }

@@ -49,10 +49,16 @@ char *wdr_kernel_trouble(const char *record, const char *disk_name)
 	return NULL;
 }
 
-const char *wdr_undervoltage(const char *answer)
+static guint64 throttled_bits(const char *answer)
 {
 	const char *value = strstr(answer, "throttled=");
-	guint64 bits = value ? g_ascii_strtoull(value + strlen("throttled="), NULL, 16) : 0;
+
+	return value ? g_ascii_strtoull(value + strlen("throttled="), NULL, 16) : 0;
+}
+
+const char *wdr_undervoltage(const char *answer)
+{
+	guint64 bits = throttled_bits(answer);
 
 	if (bits & VOLTAGE_IS_LOW)
 		return "the board's firmware says that the voltage is too low now: use a stronger power "
@@ -63,10 +69,21 @@ const char *wdr_undervoltage(const char *answer)
 		       : NULL;
 }
 
+/* A disk of this name came: what was said before is of another one, or of another plug. */
+static bool is_arrival(const char *record, const char *name)
+{
+	g_autofree char *scsi = g_strdup_printf("[%s] Attached", name);
+	g_autofree char *card = g_strdup_printf(";%s: mmc", name);
+
+	return strstr(record, scsi) || strstr(record, card);
+}
+
 static void take_trouble(GPtrArray *lines, const char *record, const char *name)
 {
 	char *line = wdr_kernel_trouble(record, name);
 
+	if (is_arrival(record, name))
+		g_ptr_array_set_size(lines, 0);
 	if (!line)
 		return;
 	if (lines->len == SHOWN_MAX)
@@ -75,13 +92,11 @@ static void take_trouble(GPtrArray *lines, const char *record, const char *name)
 }
 
 /* Each read of the device gives one record; a bench's stand-in is a plain file of lines. */
-static void read_kernel_log(const WdrWorld *world, const char *name, GPtrArray *lines)
+static void read_kernel_log(int fd, const char *name, GPtrArray *lines)
 {
-	g_autofree char *path = wdr_world_path(world, "/dev/kmsg");
-	g_auto(WdrFd) fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
 	g_autofree char *record = g_malloc(RECORD_BYTES_MAX + 1);
 
-	for (unsigned i = 0; fd >= 0 && i < RECORDS_MAX; i++) {
+	for (unsigned i = 0; i < RECORDS_MAX; i++) {
 		ssize_t got = read(fd, record, RECORD_BYTES_MAX);
 		/* EPIPE: records were overwritten while we read. */
 		if (got < 0 && (errno == EPIPE || errno == EINTR))
@@ -118,30 +133,50 @@ static void look_at_bridge(const WdrWorld *world, const WdrDisk *disk, GPtrArray
 				disk->name));
 }
 
-static void ask_firmware(const WdrWorld *world, GPtrArray *signs)
+bool wdr_ask_voltage(const WdrWorld *world, const char **ret_text, bool *ret_is_now)
 {
 	const char *argv[] = { "vcgencmd", "get_throttled", NULL };
 	g_auto(WdrRun) run = { 0 };
 
 	if (!wdr_world_run(world, argv, NULL, &run, NULL) || run.exit_code != 0)
-		return;
-	const char *voltage = wdr_undervoltage(run.output);
-	if (voltage)
-		g_ptr_array_add(signs, g_strdup(voltage));
+		return false;
+	*ret_text = wdr_undervoltage(run.output);
+	*ret_is_now = (throttled_bits(run.output) & VOLTAGE_IS_LOW) != 0;
+	return true;
+}
+
+static void ask_firmware(const WdrWorld *world, GPtrArray *signs)
+{
+	const char *text = NULL;
+	bool is_now = false;
+
+	if (wdr_ask_voltage(world, &text, &is_now) && text)
+		g_ptr_array_add(signs, g_strdup(text));
+}
+
+GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name)
+{
+	g_autofree char *path = wdr_world_path(world, "/dev/kmsg");
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+
+	if (fd < 0)
+		return NULL;
+	GPtrArray *lines = g_ptr_array_new_with_free_func(g_free);
+	read_kernel_log(fd, disk_name, lines);
+	return lines;
 }
 
 GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk)
 {
 	GPtrArray *signs = g_ptr_array_new_with_free_func(g_free);
-	g_autoptr(GPtrArray) lines = g_ptr_array_new_with_free_func(g_free);
 
 	if (disk->is_image)
 		return signs;
 	ask_firmware(world, signs);
 	look_at_link(disk, signs);
 	look_at_bridge(world, disk, signs);
-	read_kernel_log(world, disk->name, lines);
-	for (guint i = 0; i < lines->len; i++)
+	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(world, disk->name);
+	for (guint i = 0; lines && i < lines->len; i++)
 		g_ptr_array_add(signs, g_strdup_printf("kernel: %s", (char *)lines->pdata[i]));
 	return signs;
 }

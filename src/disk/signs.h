@@ -9,6 +9,13 @@
  */
 GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk);
 
+/* What the kernel's log says of trouble with this disk since it came, the last lines (char *),
+ * escaped; NULL: it cannot be read. */
+GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name);
+/* What the board's firmware says of the voltage: `*ret_text` as below, *ret_is_now that it is too
+ * low at this moment. False: there is nobody to ask. */
+bool wdr_ask_voltage(const WdrWorld *world, const char **ret_text, bool *ret_is_now);
+
 /* A record of /dev/kmsg ("PRIORITY,NUMBER,TIME,FLAGS;TEXT") that tells of trouble with this disk,
  * as its text; NULL: it does not. The caller's. */
 char *wdr_kernel_trouble(const char *record, const char *disk_name);

@@ -15,7 +15,7 @@ enum {
 	STRETCH_BYTES = 256 * 1024 * 1024,
 };
 
-WdrWay wdr_itinerary_way(const WdrItineraryPart *p)
+WdrPartWay wdr_itinerary_way(const WdrItineraryPart *p)
 {
 	if (strcmp(p->fs, "ext4") == 0)
 		return WDR_WAY_EXT;

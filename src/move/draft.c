@@ -89,6 +89,7 @@ static bool measure(WdrItinerary *it, const Fitting *f, WdrItineraryPart *p, uin
 				p->number, m.unread, m.unread == 1 ? "" : "s",
 				m.unread == 1 ? "y" : "ies"));
 	p->entries = m.entries;
+	p->unread = m.unread;
 	p->bytes = m.bytes;
 	*ret_room = m.room;
 	return true;
@@ -161,7 +162,7 @@ static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
 		const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
-		WdrWay way = wdr_itinerary_way(p);
+		WdrPartWay way = wdr_itinerary_way(p);
 		if (way == WDR_WAY_BLOCKS)
 			fit_blocks(it, p);
 		else if (way != WDR_WAY_SWAP &&

@@ -488,3 +488,21 @@ bool wdr_edits_make(
 	}
 	return true;
 }
+
+bool wdr_edit_read(const WdrSystem *system, const WdrEdit *edit, GBytes **ret, GError **error)
+{
+	const WdrSystemPart *p = wdr_system_part(system, edit->number);
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!p || !p->volume)
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"partition %u of the source, which holds /%s, is gone", edit->number,
+			edit->file);
+	if (!wdr_volume_read_file(p->volume, edit->file, WDR_EDITED_BYTES_MAX, &text, &len, error))
+		return false;
+	if (!text)
+		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
+			edit->file, edit->number);
+	return wdr_edit_apply(edit, text, len, ret, error);
+}

@@ -8,3 +8,8 @@
  * files cannot stay where --what root leaves them. */
 bool wdr_edits_make(WdrItinerary *it, WdrSystem *system, const WdrDraftOptions *options,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* The new bytes of a file that is edited, from what the system has. REFUSED: it is gone, or not the
+ * one that the edit was made for. */
+bool wdr_edit_read(const WdrSystem *system, const WdrEdit *edit, GBytes **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

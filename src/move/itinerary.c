@@ -110,6 +110,16 @@ WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from)
 	return p;
 }
 
+WdrItineraryPart *wdr_itinerary_root(const WdrItinerary *it)
+{
+	for (guint i = 0; i < it->parts->len; i++) {
+		WdrItineraryPart *p = it->parts->pdata[i];
+		if (p->role == WDR_ROLE_ROOT)
+			return p;
+	}
+	return NULL;
+}
+
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number)
 {
 	for (guint i = 0; i < it->parts->len; i++) {

@@ -35,6 +35,7 @@ typedef struct {
 	char *attributes; /* NULL: none */
 	bool is_active;
 	uint64_t entries, bytes; /* to carry */
+	uint64_t unread;         /* entries and folders that the medium does not give */
 	uint64_t spare;          /* bytes that stay free on the new volume */
 	uint64_t inodes;         /* ext: of the new volume */
 	uint32_t cluster_bytes;  /* FAT: of the new volume */
@@ -53,8 +54,8 @@ typedef enum {
 	WDR_WAY_FAT,
 	WDR_WAY_SWAP,  /* made new */
 	WDR_WAY_BLOCKS /* block by block */
-} WdrWay;
-WdrWay wdr_itinerary_way(const WdrItineraryPart *p);
+} WdrPartWay;
+WdrPartWay wdr_itinerary_way(const WdrItineraryPart *p);
 
 typedef enum {
 	WDR_MOVE_EVERYTHING,
@@ -89,6 +90,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrItinerary, wdr_itinerary_free)
 /* A part as it is, without `to`; the caller's, to be put into parts. */
 WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from);
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /* NULL: none */
+WdrItineraryPart *wdr_itinerary_root(const WdrItinerary *it); /* NULL: there is none */
 /* What is changed in a file of this part; NULL: nothing yet. */
 WdrEdit *wdr_itinerary_edit(
 	const WdrItinerary *it, unsigned number, const char *file, bool is_on_source);

@@ -43,13 +43,13 @@ static json_t *place_to_json(const WdrItineraryPlace *p)
 
 static json_t *part_to_json(const WdrItineraryPart *p)
 {
-	return json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I}",
+	return json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I, s:I}",
 		"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs, "from",
 		place_to_json(&p->from), "to", place_to_json(&p->to), "type", text(p->type),
 		"attributes", text(p->attributes), "active", p->is_active, "entries",
 		(json_int_t)p->entries, "bytes", (json_int_t)p->bytes, "spare",
 		(json_int_t)p->spare, "inodes", (json_int_t)p->inodes, "cluster_bytes",
-		(json_int_t)p->cluster_bytes);
+		(json_int_t)p->cluster_bytes, "unread", (json_int_t)p->unread);
 }
 
 static json_t *edit_to_json(const WdrEdit *e, const char *diff)
@@ -226,19 +226,19 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 {
 	const char *role = NULL, *fs = NULL, *type = NULL;
 	json_t *from = NULL, *to = NULL;
-	json_int_t entries = 0, bytes = 0, spare = 0, inodes = 0, cluster = 0;
+	json_int_t entries = 0, bytes = 0, spare = 0, inodes = 0, cluster = 0, unread = 0;
 	int number = 0, is_active = 0;
 	json_error_t e;
 
 	if (json_unpack_ex(json, &e, 0,
-		    "{s:i, s:s, s:s, s:o, s:o, s:s, s:b, s:I, s:I, s:I, s:I, s:I}", "number",
+		    "{s:i, s:s, s:s, s:o, s:o, s:s, s:b, s:I, s:I, s:I, s:I, s:I, s?I}", "number",
 		    &number, "role", &role, "fs", &fs, "from", &from, "to", &to, "type", &type,
 		    "active", &is_active, "entries", &entries, "bytes", &bytes, "spare", &spare,
-		    "inodes", &inodes, "cluster_bytes", &cluster) != 0)
+		    "inodes", &inodes, "cluster_bytes", &cluster, "unread", &unread) != 0)
 		return unpack_failed(error, "a partition", &e);
 	if (number < 1 || number > PARTS_MAX || wdr_itinerary_part(it, (unsigned)number) ||
-		entries < 0 || bytes < 0 || spare < 0 || inodes < 0 || inodes > G_MAXUINT32 ||
-		cluster < 0 || cluster > 65536 || *fs == '\0' ||
+		entries < 0 || bytes < 0 || spare < 0 || unread < 0 || inodes < 0 ||
+		inodes > G_MAXUINT32 || cluster < 0 || cluster > 65536 || *fs == '\0' ||
 		strspn(fs, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") !=
 			strlen(fs))
 		return bad(error, "a partition's numbers make no sense");
@@ -252,6 +252,7 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 	p->entries = (uint64_t)entries;
 	p->bytes = (uint64_t)bytes;
 	p->spare = (uint64_t)spare;
+	p->unread = (uint64_t)unread;
 	p->inodes = (uint64_t)inodes;
 	p->cluster_bytes = (uint32_t)cluster;
 	if (!parse_role(role, &p->role))
@@ -333,7 +334,7 @@ static bool check_identifier(const WdrItinerary *it)
 
 static bool check_addresses(const WdrItineraryPart *p)
 {
-	WdrWay way = wdr_itinerary_way(p);
+	WdrPartWay way = wdr_itinerary_way(p);
 
 	if (way == WDR_WAY_BLOCKS)
 		return p->to.size >= p->from.size;

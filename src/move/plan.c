@@ -14,45 +14,6 @@ enum {
 	FIRST_FAT_SECOND = 315532800, /* 1980-01-01 */
 };
 
-/* ---- content that an edit put in place of the source's ---- */
-
-typedef struct {
-	WdrContent content;
-	GBytes *bytes;
-	size_t pos;
-} Replaced;
-
-static bool replaced_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
-{
-	Replaced *r = (Replaced *)content;
-	size_t size = 0;
-	const uint8_t *data = g_bytes_get_data(r->bytes, &size);
-	size_t len = MIN(size - r->pos, cap);
-
-	(void)error;
-	if (len > 0)
-		memcpy(buf, data + r->pos, len);
-	*ret = (WdrPiece){ .offset = r->pos, .len = len };
-	r->pos += len;
-	return true;
-}
-
-static void replaced_free(WdrContent *content)
-{
-	g_bytes_unref(((Replaced *)content)->bytes);
-	g_free(content);
-}
-
-static WdrContent *replaced_new(GBytes *bytes)
-{
-	static const WdrContentOps ops = { replaced_next, replaced_free, NULL };
-	Replaced *r = g_new0(Replaced, 1);
-
-	r->content.ops = &ops;
-	r->bytes = g_bytes_ref(bytes);
-	return &r->content;
-}
-
 WdrReplacements *wdr_replacements_new(void)
 {
 	return g_hash_table_new_full(
@@ -365,7 +326,7 @@ static bool open_content(WdrPlan *p, uint64_t id, WdrJob *job, GError **error)
 		 * when it is read back. A board without a clock of its own starts in 1970. */
 		int64_t now = MAX(p->now, FIRST_FAT_SECOND);
 		job->entry.mtime = job->entry.ctime = (WdrTime){ now - now % 2, 0 };
-		job->content = job->entry.size ? replaced_new(instead) : NULL;
+		job->content = job->entry.size ? wdr_content_bytes(instead) : NULL;
 		return true;
 	}
 	return job->entry.size == 0 ||

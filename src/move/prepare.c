@@ -1,6 +1,8 @@
 /* Opening both disks of a move, and making sure that they are those of the itinerary. */
 #include "move/moving.h"
 
+#include "move/edits.h"
+
 #include "base/cleanup.h"
 #include "move/into.h"
 #include "move/running.h"
@@ -225,21 +227,9 @@ static bool check_parts(const WdrMoving *m, GError **error)
 static bool apply_edit(
 	const WdrMoving *m, const WdrEdit *edit, WdrReplacements *into, GError **error)
 {
-	WdrSystemPart *s = wdr_moving_source_part(m, edit->number);
-	g_autofree char *text = NULL;
-	size_t len = 0;
 	GBytes *bytes = NULL;
 
-	if (!s || !s->volume)
-		return wdr_error_set(error, WDR_ERROR_REFUSED,
-			"partition %u of the source, which holds /%s, is gone", edit->number,
-			edit->file);
-	if (!wdr_volume_read_file(s->volume, edit->file, WDR_EDITED_BYTES_MAX, &text, &len, error))
-		return false;
-	if (!text)
-		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
-			edit->file, edit->number);
-	if (!wdr_edit_apply(edit, text, len, &bytes, error))
+	if (!wdr_edit_read(m->source->system, edit, &bytes, error))
 		return false;
 	g_hash_table_insert(into, g_strdup(edit->file), bytes);
 	return true;

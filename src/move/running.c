@@ -107,6 +107,18 @@ bool wdr_running_use(const WdrWorld *world, const WdrDisk *disk, WdrSystem *syst
 	return true;
 }
 
+bool wdr_running_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret, GError **error)
+{
+	g_autoptr(WdrSystem) s = NULL;
+
+	if (!wdr_system_open(world, disk, &s, error) || !wdr_running_use(world, disk, s, error))
+		return false;
+	if (wdr_running_is(s))
+		wdr_system_look_again(s, world);
+	*ret = g_steal_pointer(&s);
+	return true;
+}
+
 bool wdr_running_refresh(
 	const WdrWorld *world, const WdrDisk *disk, WdrSystem *system, GError **error)
 {

@@ -1,7 +1,7 @@
 /* A source that runs: what of it is mounted is read through the kernel, the rest from the disk. */
 #pragma once
 
-#include "boot/system.h"
+#include "boot/survey.h"
 #include "move/leave.h"
 
 /* Gives each mounted ext part its tree to be read through (see wdr_tree_volume_open_mount()), and
@@ -9,6 +9,10 @@
  * dates come along as they are. Sets mounted_at. On a bench that is not running, and for images,
  * nothing. */
 bool wdr_running_use(const WdrWorld *world, const WdrDisk *disk, WdrSystem *system,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A disk's system opened for reading and looked through so; volumes at rest are read as they are on
+ * the disk, journals included. */
+bool wdr_running_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Flushes mounted FATs and opens them anew, to see what is on the medium by now. */
 bool wdr_running_refresh(const WdrWorld *world, const WdrDisk *disk, WdrSystem *system,

@@ -236,7 +236,7 @@ static void show_carried(const WdrOut *out, const WdrMoveResult *r)
 static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrRehearsal *rehearsal)
 {
 	if (rehearsal)
-		wdr_present_verdict(out, it->target.name, rehearsal);
+		wdr_present_verdict(out, "rehearsed", it->target.name, rehearsal);
 	if (!rehearsal || rehearsal->verdict <= WDR_VERDICT_REMARKS)
 		show_next(out, it);
 	else

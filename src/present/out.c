@@ -4,6 +4,7 @@
 #include <stdarg.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 typedef struct {
@@ -23,11 +24,24 @@ static const char *const escapes[] = { "", "\033[1m", "\033[32m", "\033[33m", "\
 	"\033[2m" };
 static const char *const color_names[] = { NULL, NULL, "green", "brown", "red", NULL };
 
+enum { COLUMNS_MAX = 120, COLUMNS_OTHERWISE = 100 };
+
+static unsigned columns_of(FILE *file)
+{
+	struct winsize size = { 0 };
+
+	if (ioctl(fileno(file), TIOCGWINSZ, &size) != 0 || size.ws_col == 0)
+		return COLUMNS_OTHERWISE;
+	return MIN(size.ws_col, COLUMNS_MAX);
+}
+
 WdrOut wdr_out(FILE *file, bool no_color)
 {
 	const char *never = g_getenv("NO_COLOR");
+	bool is_terminal = isatty(fileno(file));
 
-	return (WdrOut){ file, !no_color && !(never && *never) && isatty(fileno(file)) };
+	return (WdrOut){ file, !no_color && !(never && *never) && is_terminal,
+		is_terminal ? columns_of(file) : 0 };
 }
 
 void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...)
@@ -42,6 +56,33 @@ void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...)
 	va_end(args);
 	if (is_styled)
 		fputs("\033[0m", out->file);
+}
+
+/* How much of the text comes into the line: up to a blank, or a word that is longer than it. */
+static size_t line_of(const char *text, size_t room)
+{
+	size_t len = strlen(text);
+	size_t at = MIN(len, room);
+
+	if (len <= room)
+		return len;
+	while (at > 0 && text[at] != ' ')
+		at--;
+	return at > 0 ? at : strcspn(text, " ");
+}
+
+void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const char *text)
+{
+	size_t room = out->columns > 2 * indent ? out->columns - indent : G_MAXUINT;
+
+	for (;;) {
+		size_t len = line_of(text, room);
+		wdr_out_text(out, style, "%.*s\n", (int)len, text);
+		text += len + strspn(text + len, " ");
+		if (!*text)
+			return;
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%*s", (int)indent, "");
+	}
 }
 
 static void row_free(void *data)

@@ -17,11 +17,16 @@ typedef enum {
 typedef struct {
 	FILE *file;
 	bool has_color;
+	unsigned columns; /* of the terminal; 0: it is none, and lines are as long as they are */
 } WdrOut;
 
 /* Colour only on a terminal, and neither with --no-color nor with NO_COLOR. */
 WdrOut wdr_out(FILE *file, bool no_color);
 void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...) G_GNUC_PRINTF(3, 4);
+
+/* A line behind `indent` columns that were printed already, broken between words where a terminal
+ * would break it, with an end of line. */
+void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const char *text);
 
 /* A table is rows of cells under a header; columns that are empty in every row are left out. */
 typedef struct {

@@ -16,14 +16,26 @@ static WdrStyle style_of(WdrVerdict verdict)
 						: WDR_STYLE_BAD;
 }
 
+void wdr_present_finding(const WdrOut *out, WdrStyle style, const char *about, const char *mark,
+	const char *text, const char *remedy)
+{
+	enum { ABOUT_WIDTH = 11, MARK_WIDTH = 6, TEXT_AT = ABOUT_WIDTH + MARK_WIDTH + 4 };
+
+	wdr_out_text(out, style, "%-*s  %-*s  ", ABOUT_WIDTH, about, MARK_WIDTH, mark);
+	wdr_out_hanging(out, style, TEXT_AT, text);
+	if (!remedy)
+		return;
+	wdr_out_text(out, WDR_STYLE_FAINT, "%*s-> ", TEXT_AT, "");
+	wdr_out_hanging(out, WDR_STYLE_FAINT, TEXT_AT + 3, remedy);
+}
+
 static void show_step(const WdrOut *out, const WdrStep *step, WdrStage before, bool is_first)
 {
 	bool is_new = is_first || step->stage != before;
 
-	wdr_out_text(out, kinds[step->kind].style, "%-11s  %-6s  %s\n",
-		is_new ? wdr_stage_name(step->stage) : "", kinds[step->kind].mark, step->text);
-	if (step->remedy && step->kind != WDR_STEP_FINE)
-		wdr_out_text(out, WDR_STYLE_FAINT, "%-11s  %-6s  -> %s\n", "", "", step->remedy);
+	wdr_present_finding(out, kinds[step->kind].style, is_new ? wdr_stage_name(step->stage) : "",
+		kinds[step->kind].mark, step->text,
+		step->kind == WDR_STEP_FINE ? NULL : step->remedy);
 }
 
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
@@ -40,13 +52,14 @@ void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medi
 		before = step->stage;
 	}
 	fputc('\n', out->file);
-	wdr_present_verdict(out, name, r);
+	wdr_present_verdict(out, "rehearsed", name, r);
 }
 
-void wdr_present_verdict(const WdrOut *out, const char *name, const WdrRehearsal *r)
+void wdr_present_verdict(
+	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r)
 {
-	wdr_out_text(out, style_of(r->verdict), "rehearsed: %s %s\n", name,
-		wdr_verdict_name(r->verdict));
+	wdr_out_text(
+		out, style_of(r->verdict), "%s: %s %s\n", how, name, wdr_verdict_name(r->verdict));
 	if (r->reason)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "  %s\n", r->reason->text);
 	if (r->reason && r->reason->remedy)

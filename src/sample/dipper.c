@@ -31,7 +31,7 @@ GBytes *wdr_sample_dipper_initramfs(bool has_nvme)
 
 WdrMemoryVolume *wdr_sample_dipper_boot(void)
 {
-	static const char *const folders[] = { "dtbs", "dtbs/" KERNEL, "extlinux" };
+	static const char *const folders[] = { "dtbs", ("dtbs/" KERNEL), "extlinux" };
 	g_autoptr(GBytes) initramfs = wdr_sample_dipper_initramfs(false);
 	WdrMemoryVolume *m = wdr_memory_volume_new("dipper-brook-4 boot");
 
@@ -47,7 +47,7 @@ WdrMemoryVolume *wdr_sample_dipper_root(void)
 {
 	static const char *const folders[] = { "boot", "dev", "etc", "etc/initramfs-tools", "home",
 		"home/warden", "mnt", "proc", "root", "run", "sbin", "sys", "tmp", "usr", "usr/bin",
-		"usr/lib", "usr/lib/modules", "usr/lib/systemd", "usr/lib/modules/" KERNEL, "var",
+		"usr/lib", "usr/lib/modules", "usr/lib/systemd", ("usr/lib/modules/" KERNEL), "var",
 		"var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "etc/fstab", wdr_dipper_fstab },

@@ -62,6 +62,43 @@ WdrContent *wdr_content_hole(uint64_t size)
 	return &h->content;
 }
 
+typedef struct {
+	WdrContent content;
+	GBytes *bytes;
+	size_t pos;
+} Bytes;
+
+static bool bytes_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
+{
+	Bytes *b = (Bytes *)content;
+	size_t size = 0;
+	const uint8_t *data = g_bytes_get_data(b->bytes, &size);
+	size_t len = MIN(size - b->pos, cap);
+
+	(void)error;
+	if (len > 0)
+		memcpy(buf, data + b->pos, len);
+	*ret = (WdrPiece){ .offset = b->pos, .len = len };
+	b->pos += len;
+	return true;
+}
+
+static void bytes_free(WdrContent *content)
+{
+	g_bytes_unref(((Bytes *)content)->bytes);
+	g_free(content);
+}
+
+WdrContent *wdr_content_bytes(GBytes *bytes)
+{
+	static const WdrContentOps ops = { bytes_next, bytes_free, NULL };
+	Bytes *b = g_new0(Bytes, 1);
+
+	b->content.ops = &ops;
+	b->bytes = g_bytes_ref(bytes);
+	return &b->content;
+}
+
 void wdr_content_free(WdrContent *content)
 {
 	if (content)

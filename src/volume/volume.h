@@ -156,6 +156,8 @@ bool wdr_content_next_from(WdrContent *content, void *buf, size_t cap, uint64_t 
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Nothing but a hole. The caller's. */
 WdrContent *wdr_content_hole(uint64_t size);
+/* These bytes, which get another reference. The caller's. */
+WdrContent *wdr_content_bytes(GBytes *bytes);
 void wdr_content_free(WdrContent *content);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrContent, wdr_content_free)
 

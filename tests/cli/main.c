@@ -10,6 +10,7 @@ Suite *suite_medium(void);
 Suite *suite_mentions(void);
 Suite *suite_moves(void);
 Suite *suite_readdress(void);
+Suite *suite_ready(void);
 Suite *suite_running(void);
 Suite *suite_refusals(void);
 Suite *suite_rehearse(void);
@@ -18,4 +19,5 @@ Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
-	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium())
+	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium(),
+	suite_ready())

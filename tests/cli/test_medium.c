@@ -80,6 +80,16 @@ static const struct {
 	{ BITTERN, "yes | head -c 4194304 > dev/mtd0", "nvme", 0,
 		"SPI flash mtd0 holds something that is not known as a loader" },
 	{ BITTERN, "rm dev/mtd0", "nvme", 0, "which boot loader starts it is not known: opening" },
+	{ BITTERN,
+		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
+		"head -c 1M /dev/zero > dev/mmcblk0boot0; printf eGON.BT0 | dd of=dev/mmcblk0boot0 bs=1 "
+		"seek=8196 conv=notrunc",
+		"nvme", 0,
+		"the boot loader in eMMC boot partition mmcblk0boot0 starts it: Allwinner" },
+	{ BITTERN,
+		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
+		"head -c 1M /dev/zero > dev/mmcblk0boot0",
+		"nvme", 0, "which boot loader starts it is not known" },
 	{ BITTERN, "rm -r sys/class", "nvme", 0, "there is no SPI flash that the kernel knows" },
 	{ BITTERN,
 		"rm -r sys/class; printf 'RKNS' | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc",

@@ -167,11 +167,15 @@ START_TEST(a_move_of_what_does_not_boot)
 	static const char *const requests[] = { "sif /usr/lib/systemd/systemd mode 0100644", NULL };
 
 	bench_change_root(bench_path("dev/mmcblk0"), requests);
-	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	SupRun refused = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&refused, 3, "the check 'init' stops the move");
+	SupRun move =
+		BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--despite", "init");
 	bench_expect(&move, 0, "rehearsed: nvme0n1 does not boot");
 	bench_expect(&move, 0, "/sbin/init: it is not executable");
 	ck_assert_ptr_null(strstr(move.out, "power off"));
-	SupRun json = BENCH_RUN("--json", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	SupRun json = BENCH_RUN(
+		"--json", "move", "--to", "nvme0n1", "--erase", "nvme0n1", "--despite", "init");
 	bench_expect(&json, 0, "\"rehearsed\": \"does not boot\"");
 }
 END_TEST

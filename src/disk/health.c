@@ -1,0 +1,119 @@
+#include "disk/health.h"
+
+#include "base/io.h"
+
+#include <string.h>
+
+enum {
+	/* A few failures come of probing a USB bridge for what it cannot do. */
+	FAILURES_USUAL = 20,
+	/* Of an eMMC, in steps of ten percent; 0 is "not told". */
+	LIFE_STEPS = 10,
+	LIFE_STEPS_BAD = 9,
+	RESERVE_NORMAL = 1,
+	RESERVE_LOW = 2, /* four fifths are used */
+};
+
+static void health_free(void *data)
+{
+	g_free(((WdrHealth *)data)->text);
+	g_free(data);
+}
+
+static void say(GPtrArray *list, bool is_bad, const char *format, ...) G_GNUC_PRINTF(3, 4);
+static void say(GPtrArray *list, bool is_bad, const char *format, ...)
+{
+	WdrHealth *h = g_new0(WdrHealth, 1);
+	va_list args;
+
+	va_start(args, format);
+	h->is_bad = is_bad;
+	h->text = g_strdup_vprintf(format, args);
+	va_end(args);
+	g_ptr_array_add(list, h);
+}
+
+static char *attribute(const char *device, const char *name)
+{
+	g_autofree char *path = g_build_filename(device, name, NULL);
+
+	return wdr_read_line(path);
+}
+
+/* "0x02 0x01": of the two kinds of cells, the worse counts. */
+static void look_at_mmc(const char *device, GPtrArray *list)
+{
+	g_autofree char *life = attribute(device, "life_time");
+	g_autofree char *reserve = attribute(device, "pre_eol_info");
+	g_auto(GStrv) words = g_strsplit(life ? life : "", " ", -1);
+	guint64 steps = 0;
+
+	for (size_t i = 0; words[i]; i++)
+		steps = MAX(steps, g_ascii_strtoull(words[i], NULL, 16));
+	if (steps > LIFE_STEPS)
+		say(list, true, "it has outlived the life that it was made for");
+	else if (steps > 0)
+		say(list, steps >= LIFE_STEPS_BAD, "%u to %u %% of its life is used",
+			(unsigned)(steps - 1) * 10, (unsigned)steps * 10);
+	guint64 state = reserve ? g_ascii_strtoull(reserve, NULL, 16) : 0;
+	if (state > RESERVE_NORMAL)
+		say(list, true, "its spare blocks are %s",
+			state == RESERVE_LOW ? "low" : "used up");
+}
+
+/* hwmonN of the controller has thousandths of a degree. */
+static void look_at_temperature(const char *device, GPtrArray *list)
+{
+	g_autoptr(GDir) dir = g_dir_open(device, 0, NULL);
+
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		g_autofree char *sensor = g_build_filename(device, name, NULL);
+		if (!g_str_has_prefix(name, "hwmon"))
+			continue;
+		g_autofree char *now = attribute(sensor, "temp1_input");
+		g_autofree char *max = attribute(sensor, "temp1_max");
+		gint64 degrees = now ? g_ascii_strtoll(now, NULL, 10) / 1000 : 0;
+		gint64 limit = max ? g_ascii_strtoll(max, NULL, 10) / 1000 : 0;
+		if (degrees > 0)
+			say(list, limit > 0 && degrees >= limit,
+				"it is %" G_GINT64_FORMAT " degrees warm%s", degrees,
+				limit > 0 && degrees >= limit ? ", and slows itself down" : "");
+	}
+}
+
+static void look_at_nvme(const char *device, GPtrArray *list)
+{
+	g_autofree char *state = attribute(device, "state");
+
+	if (state && strcmp(state, "live") != 0)
+		say(list, true, "the kernel calls its controller '%s'", state);
+	look_at_temperature(device, list);
+}
+
+static void look_at_scsi(const char *device, GPtrArray *list)
+{
+	g_autofree char *failed = attribute(device, "ioerr_cnt");
+	guint64 count = failed ? g_ascii_strtoull(failed, NULL, 16) : 0;
+
+	if (failed)
+		say(list, count > FAILURES_USUAL,
+			"it has failed %" G_GUINT64_FORMAT " requests since it was plugged in",
+			count);
+}
+
+GPtrArray *wdr_disk_health(const WdrWorld *world, const WdrDisk *disk)
+{
+	GPtrArray *list = g_ptr_array_new_with_free_func(health_free);
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+
+	if (disk->is_image)
+		return list;
+	if (g_str_has_prefix(disk->name, "mmcblk"))
+		look_at_mmc(device, list);
+	else if (g_str_has_prefix(disk->name, "nvme"))
+		look_at_nvme(device, list);
+	else
+		look_at_scsi(device, list);
+	return list;
+}

@@ -1,0 +1,13 @@
+/* What a disk says of its own health where the kernel shows it: wear of an eMMC, temperature and
+ * state of an NVMe drive, requests that a SCSI disk failed. Only reads. */
+#pragma once
+
+#include "disk/disks.h"
+
+typedef struct {
+	bool is_bad;
+	char *text; /* "10 to 20 % of its life is used" */
+} WdrHealth;
+
+/* WdrHealth; empty: it says nothing. */
+GPtrArray *wdr_disk_health(const WdrWorld *world, const WdrDisk *disk);

@@ -1,0 +1,40 @@
+/* What the groups of checks share. Private to src/move. */
+#pragma once
+
+#include "move/ready.h"
+
+typedef struct {
+	const WdrWorld *world;
+	const WdrItinerary *it;
+	WdrDisk *source, *target; /* NULL: it is not there any more */
+	WdrSystem *system;        /* of the source; NULL: it cannot be read */
+	GPtrArray *disks;         /* WdrSystem *: the machine's others; NULL: not looked at */
+	GPtrArray *checks;
+} WdrReady;
+
+/* The names of checks, in their order. */
+#define WDR_CHECK_TARGET "target"
+#define WDR_CHECK_ROOM "room"
+#define WDR_CHECK_LINK "link"
+#define WDR_CHECK_MEDIUM "medium"
+#define WDR_CHECK_BOOT_FILES "boot-files"
+#define WDR_CHECK_DRIVERS "drivers"
+#define WDR_CHECK_ROOT "root"
+#define WDR_CHECK_INIT "init"
+#define WDR_CHECK_MOUNTS "mounts"
+#define WDR_CHECK_SWAP "swap"
+#define WDR_CHECK_ADDRESSES "addresses"
+#define WDR_CHECK_MENTIONS "mentions"
+#define WDR_CHECK_FILES "files"
+#define WDR_CHECK_WRITERS "writers"
+#define WDR_CHECK_FIRST_START "first-start"
+#define WDR_CHECK_POWER "power"
+#define WDR_CHECK_ERRORS "errors"
+#define WDR_CHECK_HEALTH "health"
+#define WDR_CHECK_CLOCK "clock"
+#define WDR_CHECK_SOURCE "source"
+
+void wdr_ready_disks(WdrReady *r);   /* ready_disks.c: target, room, link */
+void wdr_ready_start(WdrReady *r);   /* ready_start.c: the start, as it is planned */
+void wdr_ready_system(WdrReady *r);  /* ready_system.c: what is on the source */
+void wdr_ready_machine(WdrReady *r); /* ready_machine.c: power, errors, health, clock */
