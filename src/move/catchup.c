@@ -3,6 +3,7 @@
 #include "base/io.h"
 #include "move/apply.h"
 #include "move/moving.h"
+#include "move/records.h"
 #include "move/running.h"
 
 #include <string.h>
@@ -196,7 +197,9 @@ static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 	return (hold->part != f->part || wdr_hold_look(hold, error)) &&
 	       wdr_moving_open_volume(f->part, medium, offset, &volume, error) &&
 	       wdr_apply_verify(volume, f->diffs, error) &&
-	       (hold->part == f->part || wdr_moving_check_ext(m, f->part, error));
+	       /* Root is checked with the records on it. */
+	       (hold->part == f->part || f->part == wdr_itinerary_root(m->it) ||
+		       wdr_moving_check_ext(m, f->part, error));
 }
 
 /* A FAT is small enough to be carried anew. */
@@ -353,7 +356,9 @@ static bool run(WdrMoving *m, GError **error)
 	       open_logbook(m, error) &&
 	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
 	       wdr_moving_check_missing(m, error) &&
-	       (!hold.dev || wdr_hold_release(m, &hold, error)) && wdr_moving_end_well(m, error);
+	       (!hold.dev ||
+		       (wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error))) &&
+	       wdr_moving_end_well(m, error);
 }
 
 bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,

@@ -50,12 +50,24 @@ static WdrPacked copy_of(const WdrPacked *p)
 	return copy;
 }
 
-static WdrDiff *add(Search *s, WdrDiffKind kind, const WdrPacked *was, const WdrPacked *now)
+WdrDiff *wdr_diff_new(WdrDiffKind kind)
 {
 	WdrDiff *diff = g_new0(WdrDiff, 1);
 
 	diff->kind = kind;
 	diff->missing = g_array_new(FALSE, FALSE, sizeof(WdrRange));
+	return diff;
+}
+
+GPtrArray *wdr_diffs_new(void)
+{
+	return g_ptr_array_new_with_free_func(diff_free);
+}
+
+static WdrDiff *add(Search *s, WdrDiffKind kind, const WdrPacked *was, const WdrPacked *now)
+{
+	WdrDiff *diff = wdr_diff_new(kind);
+
 	if (was)
 		diff->was = copy_of(was);
 	if (now)

@@ -23,6 +23,11 @@ typedef struct {
 	char *renamed_from; /* NEW: the path that the same file had; NULL: a new one */
 } WdrDiff;
 
+/* An empty one; its contents and paths are to be put in. The caller's. */
+WdrDiff *wdr_diff_new(WdrDiffKind kind);
+/* A list of them, which owns them. */
+GPtrArray *wdr_diffs_new(void);
+
 /* What is compared. */
 typedef struct {
 	const WdrWorld *world;

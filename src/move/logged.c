@@ -53,6 +53,8 @@ static bool take_mark(const char *what, WdrLogged *l)
 		l->is_released = false;
 	else if (strcmp(what, WDR_MARK_RELEASED) == 0)
 		l->is_released = true;
+	else if (strcmp(what, WDR_MARK_ARRIVED) == 0)
+		l->has_arrived = true;
 	else
 		return false;
 	return true;

@@ -2,6 +2,7 @@
  *   cleared    the target's old table is gone; ours, without boot marks, is there
  *   held       the start of the last part is in the state folder, a note stands in its place
  *   released   all is in its place, boot marks too
+ *   arrived    the system was started from the target, and everything was there
  * and of a part:
  *   begun      from its start: nothing that was said of it before counts
  *   carried    it is on the target, read back and checked
@@ -13,6 +14,7 @@
 #define WDR_MARK_CLEARED "cleared"
 #define WDR_MARK_HELD "held"
 #define WDR_MARK_RELEASED "released"
+#define WDR_MARK_ARRIVED "arrived"
 #define WDR_PART_BEGUN "begun"
 #define WDR_PART_CARRIED "carried"
 #define WDR_PART_CHANGING "changing"
@@ -25,7 +27,7 @@ typedef struct {
 } WdrLoggedRange;
 
 typedef struct {
-	bool is_cleared, is_released;
+	bool is_cleared, is_released, has_arrived;
 	bool is_done;        /* and nothing was begun since */
 	bool was_done;       /* once */
 	GHashTable *carried; /* numbers of parts */

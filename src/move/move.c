@@ -5,6 +5,7 @@
 #include "move/change.h"
 #include "move/into.h"
 #include "move/packing.h"
+#include "move/records.h"
 #include "move/running.h"
 
 #include <string.h>
@@ -265,7 +266,8 @@ static bool carry_all(WdrMoving *m, GError **error)
 	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
 	       carry_loader(m, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
-	       wdr_moving_check_missing(m, error) && wdr_hold_release(m, &hold, error);
+	       wdr_moving_check_missing(m, error) && wdr_records_leave(m, &hold, error) &&
+	       wdr_hold_release(m, &hold, error);
 }
 
 /* All was in its place when the move was interrupted. */
@@ -280,7 +282,8 @@ static bool look_again(WdrMoving *m, GError **error)
 	}
 	return wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
 	       wdr_moving_check_missing(m, error) &&
-	       (!hold.dev || wdr_hold_release(m, &hold, error));
+	       (!hold.dev ||
+		       (wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error)));
 }
 
 /* ---- step 6, when boot stays on the source: its boot files ---- */

@@ -1,0 +1,160 @@
+/* Whether the packing lists still hold: a sample of the files, or all of them. */
+#include "base/io.h"
+#include "base/stop.h"
+#include "boot/fstab.h"
+#include "boot/lookup.h"
+#include "move/arrive_priv.h"
+#include "move/packing.h"
+
+#include <string.h>
+
+enum { SAMPLE_FILES = 400, TOLD_MAX = 5 };
+/* Longer ones are no part of a sample. */
+#define SAMPLE_FILE_BYTES (UINT64_C(64) * 1024 * 1024)
+
+typedef struct {
+	WdrArriving *a;
+	WdrVolume *volume;
+	WdrHasher *hasher;
+	GHashTable *swap; /* paths of swap files: their content is the kernel's */
+	uint64_t same, changed, gone, wrong;
+} Comparing;
+
+static void tell(Comparing *c, const char *path, const char *what)
+{
+	if (++c->wrong <= TOLD_MAX)
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP,
+			"carry it again from the old disk, and look at the new one's health",
+			"/%s: %s", path, what);
+}
+
+static bool hash_of(
+	Comparing *c, const WdrNode *node, WdrEntry *entry, WdrHash *ret, GError **error)
+{
+	g_autoptr(WdrContent) content = NULL;
+
+	return wdr_volume_open(c->volume, node, entry, &content, error) &&
+	       wdr_content_hash(content, entry->size, c->hasher, ret, error);
+}
+
+/* What has another time or size was changed by the system since, and is the system's affair. */
+static void compare(Comparing *c, const WdrPacked *p)
+{
+	g_auto(WdrEntry) entry = { 0 };
+	g_autoptr(GError) error = NULL;
+	WdrNode node = { 0, p->path };
+	WdrHash now;
+	bool is_found = false;
+
+	if (!wdr_volume_lookup(c->volume, p->path, &is_found, &node.id, &entry, &error)) {
+		tell(c, p->path, error->message);
+		return;
+	}
+	if (!is_found) {
+		c->gone++;
+		return;
+	}
+	if (entry.kind != WDR_KIND_FILE || entry.size != p->size ||
+		entry.mtime.sec != p->mtime.sec || entry.mtime.nsec != p->mtime.nsec) {
+		c->changed++;
+		return;
+	}
+	if (!hash_of(c, &node, &entry, &now, &error))
+		tell(c, p->path, error->message);
+	else if (!wdr_hash_equal(now, p->content))
+		tell(c, p->path,
+			"it has other bytes than were carried, with the same size and time");
+	else
+		c->same++;
+}
+
+static bool is_wanted(const Comparing *c, const WdrPacked *p, uint64_t at, uint64_t step)
+{
+	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content && at % step == 0 &&
+	       (c->a->all || p->size <= SAMPLE_FILE_BYTES) &&
+	       !g_hash_table_contains(c->swap, p->path);
+}
+
+static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError **error)
+{
+	g_autoptr(WdrPacking) list = NULL;
+	const WdrPacked *p = NULL;
+	uint64_t step = c->a->all ? 1 : MAX(1, entries / SAMPLE_FILES);
+
+	if (!wdr_packing_open(path, &list, error))
+		return false;
+	for (uint64_t at = 0;; at++) {
+		if (!wdr_stop_check(error) || !wdr_packing_next(list, &p, error))
+			return false;
+		if (!p)
+			return true;
+		if (is_wanted(c, p, at, step))
+			compare(c, p);
+	}
+}
+
+/* Paths without their first slash. */
+static GHashTable *swap_files(const WdrArriving *a)
+{
+	GHashTable *paths = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	size_t len = 0;
+	g_autofree char *text = wdr_follow_read(
+		a->system->root->volume, "etc/fstab", WDR_BOOT_FILE_BYTES_MAX, &len);
+	g_autoptr(GPtrArray) lines = wdr_fstab_lines(text ? text : "", len);
+	g_autofree char *in_proc = wdr_world_path(a->world, "/proc/swaps");
+	g_autofree char *swaps = NULL;
+	size_t swaps_len = 0;
+
+	for (guint i = 0; i < lines->len; i++) {
+		const WdrFstabLine *l = lines->pdata[i];
+		if (strcmp(l->type, "swap") == 0 && *l->device == '/')
+			g_hash_table_add(paths, g_strdup(l->device + 1));
+	}
+	if (!wdr_read_file(in_proc, 65536, &swaps, &swaps_len, NULL))
+		return paths;
+	g_auto(GStrv) words = g_strsplit(swaps, "\n", -1);
+	for (size_t i = 0; words[i]; i++) {
+		if (*words[i] == '/')
+			g_hash_table_add(
+				paths, g_strndup(words[i] + 1, strcspn(words[i] + 1, " \t")));
+	}
+	return paths;
+}
+
+static void check_part(Comparing *c, const WdrItineraryPart *p)
+{
+	g_autofree char *name = g_strdup_printf("packing-%u.list", p->number);
+	g_autofree char *path = g_build_filename(c->a->records, name, NULL);
+	const WdrSystemPart *now = wdr_arriving_part(c->a, p);
+	WdrPartWay way = wdr_itinerary_way(p);
+	g_autoptr(GError) error = NULL;
+
+	if (!now || !now->volume || (way != WDR_WAY_EXT && way != WDR_WAY_FAT))
+		return;
+	c->volume = now->volume;
+	if (!walk_list(c, path, p->entries, &error))
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_REMARK, NULL,
+			"the packing list of partition %u cannot be read: %s", p->number,
+			error->message);
+}
+
+void wdr_arrive_files(WdrArriving *a)
+{
+	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
+	g_autoptr(GHashTable) swap = swap_files(a);
+	Comparing c = { .a = a, .hasher = hasher, .swap = swap };
+
+	wdr_world_step(a->world, a->all ? "comparing every file with the packing lists"
+					: "comparing a sample of the files with the packing lists");
+	for (guint i = 0; i < a->it->parts->len; i++)
+		check_part(&c, a->it->parts->pdata[i]);
+	if (c.wrong > TOLD_MAX)
+		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP, NULL,
+			"and %" G_GUINT64_FORMAT " more", c.wrong - TOLD_MAX);
+	if (c.wrong == 0)
+		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_CHECK_PASS, NULL,
+			"%" G_GUINT64_FORMAT " files are as they were carried, %" G_GUINT64_FORMAT
+			" changed since, %" G_GUINT64_FORMAT " gone%s",
+			c.same, c.changed, c.gone,
+			a->all ? "" : " (a sample; --all compares every file)");
+}

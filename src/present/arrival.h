@@ -1,0 +1,9 @@
+/* An arrival as text or JSON. */
+#pragma once
+
+#include "move/arrive.h"
+#include "present/out.h"
+
+void wdr_present_arrival(const WdrOut *out, const WdrArrival *a);
+/* "wanderitas-arrival/1". */
+void wdr_present_arrival_json(FILE *file, const WdrArrival *a);

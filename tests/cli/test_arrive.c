@@ -1,0 +1,190 @@
+/* After the restart: the records that a move leaves on the new root, and what is made of them. */
+#include "bench.h"
+
+#include <string.h>
+
+Suite *suite_arrive(void);
+
+#define DRIVE bench_path("dev/nvme0n1")
+#define CARD bench_path("dev/mmcblk0")
+#define RESTART WDR_TEST_DATA "/../../scripts/running-bench"
+
+/* A command of bash in the bench's folder. */
+static void shell(const char *command)
+{
+	g_autofree char *script = g_strdup_printf(
+		"set -e; cd '%s'; export PATH=$PATH:/sbin:/usr/sbin MTOOLS_SKIP_CHECK=1; %s",
+		bench_path(""), command);
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	sup_tool(argv);
+}
+
+static void move(void)
+{
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&run, 0, "leaving the records of the move on the target");
+}
+
+static void move_and_restart(void)
+{
+	move();
+	SUP_TOOL(RESTART, bench_path(""), "nvme0n1");
+}
+
+START_TEST(after_the_restart)
+{
+	move_and_restart();
+	g_autofree char *drive = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("arrive");
+
+	bench_expect(&run, 0, "/ is nvme0n1p2 (NVMe, Reedbed SSD 2G)");
+	bench_expect(
+		&run, 0, "arrived: the system runs from nvme0n1, and the logbook of the move is");
+	bench_expect(&run, 0, " 0 changed since, 0 gone (a sample");
+	SupRun all = BENCH_RUN("arrive", "--all");
+	/* Two have names that the script cannot give their times back to. */
+	bench_expect(&all, 0, " 2 changed since, 0 gone\n");
+	SupRun json = BENCH_RUN("--json", "arrive");
+	bench_expect(&json, 0, "\"as_planned\": true");
+	/* Closed once. */
+	shell("test $(grep -c '\"arrived\"' root/var/lib/wanderitas/arrival-*/logbook.jsonl) = 1");
+	ck_assert_str_eq(drive, sup_hash(DRIVE));
+}
+END_TEST
+
+/* What is otherwise, with the arguments that find it. */
+static const struct {
+	const char *command, *argument;
+	int code;
+	const char *text;
+} afterwards[] = {
+	{ "f=root/srv/observations/frame-000003.csv; touch -r $f t; printf X | dd of=$f bs=1 seek=3 "
+	  "conv=notrunc; touch -r t $f",
+		"--all", 1,
+		"/srv/observations/frame-000003.csv: it has other bytes than were carried" },
+	{ "rm root/srv/observations/frame-000003.csv", "--all", 0, " 2 changed since, 1 gone" },
+	{ "echo more >> root/srv/observations/frame-000003.csv", "--all", 0,
+		" 3 changed since, 0" },
+	{ "rm root/var/lib/wanderitas/arrival-*/packing-2.list", NULL, 0,
+		"the packing list of partition 2 cannot be read" },
+	{ "sed -i 's/259:1/179:1/; s/nvme0n1p1/mmcblk0p1/' proc/self/mountinfo", NULL, 1,
+		"nvme0n1p1 is not mounted at /boot/firmware" },
+	{ "sed -i '$d' proc/self/mountinfo; sed -i 's/vfat    defaults/vfat nofail/' root/etc/fstab",
+		NULL, 0, "nvme0n1p1 is not mounted at /boot/firmware" },
+	{ "printf '\\0\\0\\0\\1' > proc/device-tree/chosen/bootloader/boot-mode", NULL, 1,
+		"root is on the new disk, but the firmware says that it booted from SD card" },
+	{ "printf 'PARTUUID=4c1fa2b0-02 /mnt ext4 nofail 0 0\\n' >> root/etc/fstab", NULL, 0,
+		"/etc/fstab:6 still names it: PARTUUID=4c1fa2b0-02" },
+	{ ":", NULL, 0, "/etc/cron.d/backup:2 still names it" },
+	{ "echo '40 24 179:2 / /mnt rw - ext4 /dev/mmcblk0p2 rw' >> proc/self/mountinfo", NULL, 0,
+		"it is still in, and used: mmcblk0p2 is mounted at /mnt" },
+	{ "rm -r sys/block/mmcblk0", NULL, 0, "arrived: the system runs from nvme0n1" },
+	{ "echo ', 260096' | sfdisk -q -N 1 dev/nvme0n1", NULL, 0,
+		"partition 1 has 127 MiB, not the 128 MiB that it was made with" },
+	{ "rm -r root/var/lib/wanderitas", NULL, 2, "no move is known that ended on nvme0n1" },
+};
+
+START_TEST(otherwise_than_planned)
+{
+	const char *arguments[] = { "arrive", afterwards[_i].argument, NULL };
+
+	move_and_restart();
+	shell(afterwards[_i].command);
+	SupRun run = bench_run("", arguments);
+	bench_expect(&run, afterwards[_i].code, afterwards[_i].text);
+}
+END_TEST
+
+/* The old disk came up after all, and why. */
+static const struct {
+	const char *command, *text;
+} olds[] = {
+	{ ":", "/ is mmcblk0p2 (SD card): the old disk came up, not nvme0n1" },
+	{ ":", "the boot order 0xf416 comes to the new disk first" },
+	{ "sed -i s/0xf416/0xf61/ bin/vcgencmd",
+		"the boot order 0xf61 comes to the old disk first: SD or eMMC, then NVMe, then from" },
+	{ "sed -i s/0xf416/0xf41/ bin/vcgencmd",
+		"nvme0n1 does not boot: the boot order 0xf41 never comes to NVMe" },
+	{ "rm bin/vcgencmd",
+		"nvme0n1 would boot by itself; the loader comes to the SD card first" },
+	{ "rm -r sys/block/nvme0n1", "no disk like nvme0n1 (Reedbed SSD 2G) is in" },
+	{ "echo 99999.5 3.2 > proc/uptime",
+		"the machine was not restarted since the move was begun" },
+};
+
+START_TEST(the_old_disk_came_up)
+{
+	move();
+	shell(olds[_i].command);
+	SupRun run = BENCH_RUN("arrive");
+	bench_expect(&run, 1, olds[_i].text);
+	bench_expect(&run, 1, "not arrived: the system runs from the old disk");
+}
+END_TEST
+
+/* Records are those of the last catching up, and no difference ever is about them. */
+START_TEST(records_are_renewed)
+{
+	static const char check[] =
+		"V='dev/nvme0n1?offset=138412032'; S=root/var/lib/wanderitas/to-nvme0n1;"
+		"A=$(debugfs -R 'ls -p /var/lib/wanderitas' $V 2>/dev/null | grep -o 'arrival-[0-9]*');"
+		"for f in itinerary.json packing-1.list packing-2.list; do"
+		" debugfs -R \"dump /var/lib/wanderitas/$A/$f got\" $V; cmp got $S/$f; done;"
+		"! grep -q lib/wanderitas $S/packing-2.list";
+
+	move();
+	shell(check);
+	shell("printf 'mkdir /var/lib/owls\\nwrite proc/swaps /var/lib/owls/seen\\n' |"
+	      " debugfs -w -f - 'dev/mmcblk0?offset=138412032'");
+	SupRun run = BENCH_RUN("catchup");
+	bench_expect(&run, 0, "leaving the records of the move on the target");
+	shell(check);
+	shell("grep var/lib/owls/seen root/var/lib/wanderitas/to-nvme0n1/packing-2.list");
+	sup_judge_ext(DRIVE, ROOT_AT);
+	SupRun nothing = BENCH_RUN("catchup");
+	bench_expect(&nothing, 0, "nothing changed");
+}
+END_TEST
+
+/* Where /var comes from another volume, it would hide them. */
+START_TEST(var_on_another_volume)
+{
+	bench_put_root_file(CARD, "etc/fstab",
+		"PARTUUID=4c1fa2b0-01 /boot/firmware vfat defaults 0 2\n"
+		"PARTUUID=4c1fa2b0-02 / ext4 defaults 0 1\nLABEL=tides /var ext4 nofail 0 2\n");
+	move_and_restart();
+	ck_assert(!g_file_test(bench_path("root/var/lib/wanderitas"), G_FILE_TEST_EXISTS));
+	SupRun run = BENCH_RUN("--json", "arrive");
+	bench_expect(&run, 0, "root/.local/state/wanderitas");
+}
+END_TEST
+
+START_TEST(wrong_words)
+{
+	SupRun run = BENCH_RUN("arrive", "nvme0n1");
+	SupRun none = BENCH_RUN("arrive");
+
+	bench_expect(&run, 2, "arrive looks at the system that runs, and takes no 'nvme0n1'");
+	bench_expect(&none, 2, "no move is known that ended on mmcblk0, or began there");
+}
+END_TEST
+
+Suite *suite_arrive(void)
+{
+	Suite *s = suite_create("cli/arrive");
+	TCase *t = tcase_create("arrive");
+
+	tcase_set_timeout(t, 240);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_test(t, after_the_restart);
+	tcase_add_loop_test(t, otherwise_than_planned, 0, (int)G_N_ELEMENTS(afterwards));
+	tcase_add_loop_test(t, the_old_disk_came_up, 0, (int)G_N_ELEMENTS(olds));
+	tcase_add_test(t, records_are_renewed);
+	tcase_add_test(t, var_on_another_volume);
+	tcase_add_test(t, wrong_words);
+	suite_add_tcase(s, t);
+	return s;
+}
