@@ -286,6 +286,49 @@ static bool check_wait(WdrWalk *w)
 	return !is_slow;
 }
 
+/* ---- mount options ---- */
+
+/* Those that ext4 knows: Linux's Documentation/admin-guide/ext4.rst and ext4_param_specs. */
+static const char *const ext_options[] = { "abort", "acl", "auto_da_alloc", "barrier",
+	"block_validity", "bsddf", "bsdgroups", "commit", "data", "data_err", "dax", "debug",
+	"debug_want_extra_isize", "delalloc", "dioread_lock", "dioread_nolock", "discard", "errors",
+	"fast_commit", "grpid", "grpjquota", "grpquota", "i_version", "init_itable", "inlinecrypt",
+	"inode_readahead_blks", "journal_async_commit", "journal_checksum", "journal_dev",
+	"journal_ioprio", "journal_path", "jqfmt", "lazytime", "max_batch_time", "max_dir_size_kb",
+	"mblk_io_submit", "min_batch_time", "minixdf", "no_prefetch_block_bitmaps", "noacl",
+	"noauto_da_alloc", "nobarrier", "noblock_validity", "nodelalloc", "nodioread_nolock",
+	"nodiscard", "nogrpid", "noinit_itable", "nojournal_checksum", "nolazytime", "noload",
+	"nombcache", "nomblk_io_submit", "noquota", "norecovery", "nouid32", "nouser_xattr",
+	"nowarn_on_error", "oldalloc", "orlov", "prefetch_block_bitmaps", "prjquota", "quota",
+	"resgid", "resuid", "sb", "stripe", "sysvgroups", "user_xattr", "usrjquota", "usrquota",
+	"warn_on_error", NULL };
+/* And those that are no file system's own; the program mount turns them into flags, */
+static const char *const mount_options[] = { "async", "atime", "auto", "defaults", "dev",
+	"diratime", "exec", "noatime", "nodev", "nodiratime", "noexec", "norelatime",
+	"nostrictatime", "nosuid", "relatime", "strictatime", "suid", NULL };
+/* while the kernel by itself takes these alone. */
+static const char *const kernel_options[] = { "dirsync", "mand", "ro", "rw", "sync", NULL };
+
+static bool check_flags(WdrWalk *w)
+{
+	g_autofree char *flags = wdr_walk_argument(w, "rootflags");
+	g_auto(GStrv) list = g_strsplit(flags ? flags : "", ",", -1);
+	bool is_by_kernel = !w->initramfs || !w->initramfs->has_init;
+
+	for (size_t i = 0; list[i]; i++) {
+		g_autofree char *name = g_strndup(list[i], strcspn(list[i], "="));
+		if (!*name || g_strv_contains(ext_options, name) ||
+			g_strv_contains(kernel_options, name) ||
+			(!is_by_kernel && g_strv_contains(mount_options, name)))
+			continue;
+		g_autofree char *why =
+			g_strdup_printf("rootflags=%s: %s does not know the mount option %s", flags,
+				is_by_kernel ? "without an initramfs the kernel" : "ext4", name);
+		return fail_root(w, why, "take it out; options for / can stand in /etc/fstab");
+	}
+	return true;
+}
+
 bool wdr_walk_root(WdrWalk *w)
 {
 	g_autofree char *value = wdr_walk_argument(w, "root");
@@ -306,7 +349,8 @@ bool wdr_walk_root(WdrWalk *w)
 			"wanderitas readdress");
 	else if (count > 1)
 		is_fine = fail_root(w, "it names two partitions", "wanderitas readdress --renew");
-	else if (!check_resolver(w, &a, w->root) || !check_type(w, w->root) || !check_wait(w))
+	else if (!check_resolver(w, &a, w->root) || !check_type(w, w->root) || !check_wait(w) ||
+		 !check_flags(w))
 		is_fine = false;
 	else if (!w->root->volume)
 		is_fine = fail_root(w, "there is no volume that can be read", NULL);

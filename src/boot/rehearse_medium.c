@@ -328,6 +328,10 @@ static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
 			"a GPT is read by boards with firmware in an EEPROM only; this is one of the "
 			"%u series",
 			series);
+	if (boot->fat.width == 12)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+			"partition %u is FAT12; whether the firmware reads that is not known",
+			boot->partition->number);
 	if (is_gpt && series == 0)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
 			"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)");

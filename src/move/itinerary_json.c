@@ -43,13 +43,18 @@ static json_t *place_to_json(const WdrItineraryPlace *p)
 
 static json_t *part_to_json(const WdrItineraryPart *p)
 {
-	return json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I, s:I}",
-		"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs, "from",
-		place_to_json(&p->from), "to", place_to_json(&p->to), "type", text(p->type),
-		"attributes", text(p->attributes), "active", p->is_active, "entries",
-		(json_int_t)p->entries, "bytes", (json_int_t)p->bytes, "spare",
-		(json_int_t)p->spare, "inodes", (json_int_t)p->inodes, "cluster_bytes",
-		(json_int_t)p->cluster_bytes, "unread", (json_int_t)p->unread);
+	json_t *json =
+		json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I}",
+			"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs,
+			"from", place_to_json(&p->from), "to", place_to_json(&p->to), "type",
+			text(p->type), "attributes", text(p->attributes), "active", p->is_active,
+			"entries", (json_int_t)p->entries, "bytes", (json_int_t)p->bytes, "spare",
+			(json_int_t)p->spare, "inodes", (json_int_t)p->inodes, "cluster_bytes",
+			(json_int_t)p->cluster_bytes);
+
+	if (p->unread)
+		json_object_set_new(json, "unread", json_integer((json_int_t)p->unread));
+	return json;
 }
 
 static json_t *edit_to_json(const WdrEdit *e, const char *diff)

@@ -5,10 +5,11 @@ Suite *suite_bootorder(void);
 Suite *suite_corpus(void);
 Suite *suite_edit(void);
 Suite *suite_extlinux(void);
+Suite *suite_fstab_lines(void);
 Suite *suite_image(void);
 Suite *suite_initramfs(void);
 Suite *suite_places(void);
 Suite *suite_program(void);
 
-SUITE_MAIN(suite_address(), suite_bootorder(), suite_corpus(), suite_edit(), suite_extlinux(),
-	suite_image(), suite_places(), suite_initramfs(), suite_program())
+SUITE_MAIN(suite_address(), suite_bootorder(), suite_corpus(), suite_edit(), suite_fstab_lines(),
+	suite_extlinux(), suite_image(), suite_places(), suite_initramfs(), suite_program())

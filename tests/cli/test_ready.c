@@ -136,7 +136,8 @@ static const struct {
 		"errors", "the kernel says of mmcblk0" },
 	{ HERON,
 		"printf '3,1,1,-;I/O error, dev sda, sector 3\n6,2,2,-;sd 0:0:0:0: [sda] Attached SCSI "
-		"disk\n' >> dev/kmsg; cp -r sys/block/nvme0n1 sys/block/sda; truncate -s 2G dev/sda",
+		"disk\n' >> dev/kmsg; cp -r sys/block/nvme0n1 sys/block/sda; truncate -s 2G dev/sda;"
+		"echo 64 > sys/block/sda/device/bMaxPacketSize0",
 		{ "--to", "sda" }, 0, "errors", "tells of no trouble with sda" },
 	{ HERON, "rm dev/kmsg", { NULL }, 0, "errors", "the kernel's log cannot be read" },
 	{ HERON,

@@ -82,6 +82,19 @@ static const struct {
 	{ HERON,
 		"printf 'quiet\\nroot=PARTUUID=4c1fa2b0-02' > c; mcopy -o -i $I@@4M c ::cmdline.txt",
 		NULL, 1, "no root= among the kernel arguments" },
+	{ HERON,
+		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait rootflags=commit=30,subvol=@' > c;"
+		"mcopy -o -i $I@@4M c ::cmdline.txt",
+		NULL, 1, "ext4 does not know the mount option subvol" },
+	{ HERON,
+		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait rootflags=noatime' > c;"
+		"mcopy -o -i $I@@4M c ::cmdline.txt",
+		NULL, 0, "rehearsed: mmcblk0 boots" },
+	{ HERON,
+		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait rootflags=noatime' > c;"
+		"mcopy -o -i $I@@4M c ::cmdline.txt; echo arm_64bit=1 > c;"
+		"mcopy -o -i $I@@4M c ::config.txt",
+		NULL, 1, "without an initramfs the kernel does not know the mount option noatime" },
 	{ HERON, "sfdisk -q --part-type $I 1 83", NULL, 1,
 		"which the firmware does not take for a FAT partition" },
 	{ HERON, "debugfs -w -R 'rm /usr/lib/systemd/systemd' $V2", NULL, 1,
