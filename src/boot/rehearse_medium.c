@@ -32,6 +32,14 @@ static bool fail_medium(WdrWalk *w, const char *remedy, const char *format, ...)
 	return false;
 }
 
+/* A disk of flesh and blood: no loop device, for one, of which nobody knows what it will be. */
+static bool is_of_board(const char *medium)
+{
+	static const char *const media[] = { "SD card", "eMMC", "NVMe", "USB disk", "disk", NULL };
+
+	return medium && g_strv_contains(media, medium);
+}
+
 static char *day_of(int64_t seconds)
 {
 	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
@@ -130,7 +138,7 @@ static bool check_firmware(WdrWalk *w, const WdrWays *ways)
 {
 	const WdrBoard *b = w->board;
 
-	if (!b || b->series == 0 || !w->medium)
+	if (!b || b->series == 0 || !is_of_board(w->medium))
 		return true;
 	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
 		return false;
@@ -227,7 +235,7 @@ static bool check_loader(WdrWalk *w)
 {
 	g_autofree char *own = is_card(w->medium) ? loader_of(w->s) : NULL;
 
-	if (!w->board || w->board->series > 0 || !w->medium)
+	if (!w->board || w->board->series > 0 || !is_of_board(w->medium))
 		return true;
 	if (!own)
 		return check_flash(w);

@@ -128,7 +128,8 @@ char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk)
 	return target ? g_path_get_basename(target) : NULL;
 }
 
-/* Each device on the way up has a link "driver", and a driver that is a module one to it. */
+/* Each device on the way up has a link "driver", and a driver that is a module one to it; what is
+ * built in may have one too, but no state. */
 GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk)
 {
 	GPtrArray *modules = g_ptr_array_new_with_free_func(g_free);
@@ -138,7 +139,8 @@ GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk)
 
 	for (int i = 0; real && i < DEVICES_MAX && strlen(real) > 1; i++) {
 		g_autofree char *link = g_build_filename(real, "driver", "module", NULL);
-		g_autofree char *module = g_file_read_link(link, NULL);
+		g_autofree char *state = attribute(link, "initstate");
+		g_autofree char *module = state ? g_file_read_link(link, NULL) : NULL;
 		char *name = module ? g_path_get_basename(module) : NULL;
 		if (name && !g_ptr_array_find_with_equal_func(modules, name, g_str_equal, NULL))
 			g_ptr_array_add(modules, name);

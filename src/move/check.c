@@ -16,21 +16,29 @@ GPtrArray *wdr_checks_new(void)
 	return g_ptr_array_new_with_free_func(check_free);
 }
 
+WdrCheck *wdr_checks_add(GPtrArray *checks, const char *name, WdrCheckResult result,
+	const char *remedy, const char *evidence)
+{
+	WdrCheck *c = g_new0(WdrCheck, 1);
+
+	c->name = name;
+	c->result = result;
+	c->evidence = g_strdup(evidence);
+	c->remedy = g_strdup(remedy);
+	g_ptr_array_add(checks, c);
+	return c;
+}
+
 WdrCheck *wdr_checks_say(GPtrArray *checks, const char *name, WdrCheckResult result,
 	const char *remedy, const char *format, ...)
 {
-	WdrCheck *c = g_new0(WdrCheck, 1);
 	va_list args;
 
 	va_start(args, format);
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
-	c->name = name;
-	c->result = result;
-	c->evidence = wdr_escape(text);
-	c->remedy = g_strdup(remedy);
-	g_ptr_array_add(checks, c);
-	return c;
+	g_autofree char *escaped = wdr_escape(text);
+	return wdr_checks_add(checks, name, result, remedy, escaped);
 }
 
 unsigned wdr_checks_count(const GPtrArray *checks, WdrCheckResult result)

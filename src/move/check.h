@@ -21,7 +21,11 @@ typedef struct {
 
 /* A list of WdrCheck, which owns them. */
 GPtrArray *wdr_checks_new(void);
-/* Adds one, and returns it, borrowed; `remedy` may be NULL. One name may have several. */
+/* Adds one, and returns it, borrowed; `remedy` may be NULL. One name may have several. `evidence`
+ * is fit to be shown. */
+WdrCheck *wdr_checks_add(GPtrArray *checks, const char *name, WdrCheckResult result,
+	const char *remedy, const char *evidence);
+/* The same with text that may have anything in it, which is escaped. */
 WdrCheck *wdr_checks_say(GPtrArray *checks, const char *name, WdrCheckResult result,
 	const char *remedy, const char *format, ...) G_GNUC_PRINTF(5, 6);
 unsigned wdr_checks_count(const GPtrArray *checks, WdrCheckResult result);

@@ -68,6 +68,8 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 
 /* Where this machine's moves and changes keep their state, each in a folder of its own. */
 #define WDR_STATE_FOLDER "/var/lib/wanderitas"
+/* Folders in it that tell of the move which this system came by: nothing to go on with. */
+#define WDR_ARRIVAL_PREFIX "arrival-"
 
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);

@@ -15,12 +15,22 @@ enum {
 	PCIE_SHARE = 80,
 };
 
+/* Fit to be shown. */
 static char *describe(const WdrItineraryDisk *d)
 {
 	g_autofree char *size = wdr_format_size(d->size);
+	g_autofree char *text = g_strdup_printf("%s (%s, %s%s%s)", d->name, d->medium, size,
+		d->model ? ", " : "", d->model ? d->model : "");
 
-	return g_strdup_printf("%s (%s, %s%s%s)", d->name, d->medium, size, d->model ? ", " : "",
-		d->model ? d->model : "");
+	return wdr_escape(text);
+}
+
+static void say_empty(WdrReady *r, const char *what)
+{
+	g_autofree char *evidence =
+		g_strdup_printf("%s is not mounted, not in use, and has nothing on it", what);
+
+	wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_CHECK_PASS, NULL, evidence);
 }
 
 static void check_target(WdrReady *r)
@@ -37,13 +47,13 @@ static void check_target(WdrReady *r)
 		g_autofree char *text = wdr_occupant_text(o);
 		if (!o->fs && o->is_blank)
 			continue;
-		wdr_checks_say(r->checks, WDR_CHECK_TARGET, WDR_CHECK_REMARK, remedy,
-			"what is on %s will be erased: %s", what, text);
+		g_autofree char *evidence =
+			g_strdup_printf("what is on %s will be erased: %s", what, text);
+		wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_CHECK_REMARK, remedy, evidence);
 		found++;
 	}
 	if (found == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_TARGET, WDR_CHECK_PASS, NULL,
-			"%s is not mounted, not in use, and has nothing on it", what);
+		say_empty(r, what);
 }
 
 static void check_room(WdrReady *r)

@@ -39,11 +39,13 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 	for (guint i = 0; lines && i < lines->len; i++) {
 		const char *line = lines->pdata[i];
 		bool is_bad = is_target && is_failure(line);
-		wdr_checks_say(r->checks, WDR_CHECK_ERRORS,
+		g_autofree char *evidence =
+			g_strdup_printf("the kernel says of %s: %s", disk->name, line);
+		wdr_checks_add(r->checks, WDR_CHECK_ERRORS,
 			is_bad ? WDR_CHECK_STOP : WDR_CHECK_REMARK,
 			is_bad ? "another cable, port, power supply or drive"
 			       : "look at cable, port and power supply",
-			"the kernel says of %s: %s", disk->name, line);
+			evidence);
 	}
 	if (!lines && is_target)
 		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_CHECK_REMARK, "root may read it",

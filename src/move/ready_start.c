@@ -59,7 +59,7 @@ void wdr_ready_start(WdrReady *r)
 	for (guint i = 0; i < planned->steps->len; i++) {
 		const WdrStep *step = planned->steps->pdata[i];
 		if (is_told(planned, i))
-			wdr_checks_say(r->checks, name_of(step->stage), results[step->kind],
-				step->remedy, "%s", step->text);
+			wdr_checks_add(r->checks, name_of(step->stage), results[step->kind],
+				step->remedy, step->text);
 	}
 }

@@ -8,7 +8,6 @@
 
 #include "move/moving.h"
 
-#define WDR_ARRIVAL_PREFIX "arrival-"
 /* Folders that may hold such folders, on the root volume; NULL-ended. */
 extern const char *const wdr_arrival_homes[];
 

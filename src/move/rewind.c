@@ -285,7 +285,9 @@ bool wdr_rewind_find(const WdrWorld *world, char **ret, GError **error)
 	g_clear_pointer(ret, g_free);
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *folder = g_build_filename(base, name, NULL);
-		g_autoptr(GDir) inner = g_dir_open(folder, 0, NULL);
+		g_autoptr(GDir) inner = g_str_has_prefix(name, WDR_ARRIVAL_PREFIX)
+						? NULL
+						: g_dir_open(folder, 0, NULL);
 		for (const char *file; inner && (file = g_dir_read_name(inner));) {
 			g_autofree char *path = g_build_filename(folder, file, NULL);
 			struct stat st;

@@ -25,7 +25,8 @@ char *wdr_move_newest_state(const WdrWorld *world)
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *itinerary = g_build_filename(base, name, "itinerary.json", NULL);
 		struct stat st;
-		if (stat(itinerary, &st) != 0 || st.st_mtim.tv_sec < newest)
+		if (g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) || stat(itinerary, &st) != 0 ||
+			st.st_mtim.tv_sec < newest)
 			continue;
 		newest = st.st_mtim.tv_sec;
 		g_free(found);

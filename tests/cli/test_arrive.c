@@ -48,6 +48,11 @@ START_TEST(after_the_restart)
 	bench_expect(&all, 0, " 2 changed since, 0 gone\n");
 	SupRun json = BENCH_RUN("--json", "arrive");
 	bench_expect(&json, 0, "\"as_planned\": true");
+	/* It is no move to go on with, or to take back. */
+	SupRun resume = BENCH_RUN("move", "--resume");
+	bench_expect(&resume, 2, "there is no move to go on with");
+	SupRun rewind = BENCH_RUN("rewind");
+	bench_expect(&rewind, 0, "no logbook tells of a change that is still in force");
 	/* Closed once. */
 	shell("test $(grep -c '\"arrived\"' root/var/lib/wanderitas/arrival-*/logbook.jsonl) = 1");
 	ck_assert_str_eq(drive, sup_hash(DRIVE));
