@@ -36,11 +36,30 @@ static bool is_told(const WdrRehearsal *r, guint at)
 		return true;
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *other = r->steps->pdata[i];
-		bool is_same = name_of(other->stage) == name_of(step->stage);
+		bool is_same = strcmp(name_of(other->stage), name_of(step->stage)) == 0;
 		if (is_same && (other->kind != WDR_STEP_FINE || i < at))
 			return false;
 	}
 	return true;
+}
+
+/* The stages behind a stop are not reached; that they are not told of must not look like a pass. */
+static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
+{
+	const WdrStep *last = planned->steps->pdata[planned->steps->len - 1];
+	g_autoptr(GString) names = g_string_new(NULL);
+	const char *first = NULL;
+
+	for (size_t i = 0; i < G_N_ELEMENTS(stages); i++) {
+		if (stages[i].stage <= last->stage ||
+			strcmp(stages[i].name, name_of(last->stage)) == 0)
+			continue;
+		g_string_append_printf(names, "%s%s", first ? ", " : "", stages[i].name);
+		first = first ? first : stages[i].name;
+	}
+	if (first && planned->verdict >= WDR_VERDICT_UNKNOWN)
+		wdr_checks_say(r->checks, first, WDR_CHECK_REMARK, NULL,
+			"not looked at, since the start ends before: %s", names->str);
 }
 
 void wdr_ready_start(WdrReady *r)
@@ -62,4 +81,6 @@ void wdr_ready_start(WdrReady *r)
 			wdr_checks_add(r->checks, name_of(step->stage), results[step->kind],
 				step->remedy, step->text);
 	}
+	if (planned->steps->len)
+		say_unreached(r, planned);
 }

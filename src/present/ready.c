@@ -24,7 +24,7 @@ static char *stops_of(const GPtrArray *checks, const char *before)
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
 		if (c->result != WDR_CHECK_STOP ||
-			g_ptr_array_find(seen, (gconstpointer)c->name, NULL))
+			g_ptr_array_find_with_equal_func(seen, c->name, g_str_equal, NULL))
 			continue;
 		g_ptr_array_add(seen, (gpointer)(uintptr_t)c->name);
 		g_string_append_printf(text, "%s%s%s", text->len ? " " : "", before, c->name);
@@ -67,7 +67,7 @@ void wdr_present_checks(const WdrOut *out, const GPtrArray *checks, const char *
 
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		show(out, c, c->name == before ? "" : c->name,
+		show(out, c, g_strcmp0(c->name, before) == 0 ? "" : c->name,
 			c->result == WDR_CHECK_STOP ? stop : results[c->result].mark);
 		before = c->name;
 	}
@@ -92,7 +92,7 @@ void wdr_present_unready(const WdrOut *out, const GPtrArray *checks, const char 
 				g_strv_contains(despite, c->name);
 		if (c->result == WDR_CHECK_PASS)
 			continue;
-		show(out, c, c->name == before ? "" : c->name,
+		show(out, c, g_strcmp0(c->name, before) == 0 ? "" : c->name,
 			is_waved ? "waived" : results[c->result].mark);
 		before = c->name;
 	}

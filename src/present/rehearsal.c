@@ -38,6 +38,23 @@ static void show_step(const WdrOut *out, const WdrStep *step, WdrStage before, b
 		step->kind == WDR_STEP_FINE ? NULL : step->remedy);
 }
 
+static void show_verdict(
+	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r)
+{
+	wdr_out_text(
+		out, style_of(r->verdict), "%s: %s %s\n", how, name, wdr_verdict_name(r->verdict));
+}
+
+static void show_reason(const WdrOut *out, const WdrStep *step)
+{
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 2, step->text);
+	if (!step->remedy)
+		return;
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  -> ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 5, step->remedy);
+}
+
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
 	const char *without, const WdrRehearsal *r)
 {
@@ -52,18 +69,24 @@ void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medi
 		before = step->stage;
 	}
 	fputc('\n', out->file);
-	wdr_present_verdict(out, "rehearsed", name, r);
+	show_verdict(out, "rehearsed", name, r);
+	if (r->reason)
+		show_reason(out, r->reason);
 }
 
 void wdr_present_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r)
 {
-	wdr_out_text(
-		out, style_of(r->verdict), "%s: %s %s\n", how, name, wdr_verdict_name(r->verdict));
-	if (r->reason)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "  %s\n", r->reason->text);
-	if (r->reason && r->reason->remedy)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "  -> %s\n", r->reason->remedy);
+	show_verdict(out, how, name, r);
+	if (r->reason) {
+		show_reason(out, r->reason);
+		return;
+	}
+	for (guint i = 0; i < r->steps->len; i++) {
+		const WdrStep *step = r->steps->pdata[i];
+		if (step->kind == WDR_STEP_REMARK)
+			show_reason(out, step);
+	}
 }
 
 void wdr_present_rehearsal_json(
