@@ -12,15 +12,9 @@ void wdr_present_finding(const WdrOut *out, WdrStyle style, const char *about, c
  * was thought away; NULL: all others were. */
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
 	const char *without, const WdrRehearsal *r);
-void wdr_present_rehearsal_json(
-	FILE *file, const char *name, const char *medium, const WdrRehearsal *r);
 /* "rehearsed: NAME boots" and, if need be, why not or what there is to say of it: for the end of
  * another report. `how`: "rehearsed", or what it was else. */
 void wdr_present_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r);
 void wdr_present_rehearsal_json(
 	FILE *file, const char *name, const char *medium, const WdrRehearsal *r);
-/* "rehearsed: NAME boots" and, if need be, why not: for the end of another report. `how`:
- * "rehearsed", or what it was else. */
-void wdr_present_verdict(
-	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r);
