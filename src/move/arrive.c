@@ -8,7 +8,6 @@
 #include "move/running.h"
 
 #include <string.h>
-#include <unistd.h>
 
 void wdr_arrival_free(WdrArrival *a)
 {
@@ -47,7 +46,7 @@ static void consider(Search *s, const char *folder)
 	g_autofree char *path = g_build_filename(folder, "itinerary.json", NULL);
 	g_autoptr(WdrItinerary) it = NULL;
 
-	if (access(path, F_OK) != 0 || !wdr_itinerary_load(path, &it, NULL))
+	if (!g_file_test(path, G_FILE_TEST_IS_REGULAR) || !wdr_itinerary_load(path, &it, NULL))
 		return;
 	const WdrItineraryPart *root = wdr_itinerary_root(it);
 	const char *uuid = system->root ? system->root->probe.uuid : NULL;

@@ -7,8 +7,9 @@
 #include "move/packing.h"
 
 #include <string.h>
+#include <unistd.h>
 
-enum { SAMPLE_FILES = 400, TOLD_MAX = 5 };
+enum { SAMPLE_FILES = 400, TOLD_MAX = 5, FEW_FILES = 20, GONE_PERCENT = 5 };
 /* Longer ones are no part of a sample. */
 #define SAMPLE_FILE_BYTES (UINT64_C(64) * 1024 * 1024)
 
@@ -132,10 +133,29 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 	if (!now || !now->volume || (way != WDR_WAY_EXT && way != WDR_WAY_FAT))
 		return;
 	c->volume = now->volume;
-	if (!walk_list(c, path, p->entries, &error))
+	if (access(path, F_OK) != 0)
 		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_REMARK, NULL,
-			"the packing list of partition %u cannot be read: %s", p->number,
+			"the packing list of partition %u is not there any more", p->number);
+	/* It was read back when it was written. */
+	else if (!walk_list(c, path, p->entries, &error))
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP,
+			"look at the health of the new disk", "a packing list is damaged: %s",
 			error->message);
+}
+
+/* A system takes a few of its files away while it runs; many are no system's work. */
+static void tell_counts(const Comparing *c)
+{
+	uint64_t all = c->same + c->changed + c->gone;
+	bool are_many = c->gone > FEW_FILES && c->gone > all / 100 * GONE_PERCENT;
+
+	wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES,
+		are_many ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+		are_many ? "were they removed on purpose? The old disk has them still" : NULL,
+		"%" G_GUINT64_FORMAT " files are as they were carried, %" G_GUINT64_FORMAT
+		" changed since, %" G_GUINT64_FORMAT " gone%s",
+		c->same, c->changed, c->gone,
+		c->a->all ? "" : " (a sample; --all compares every file)");
 }
 
 void wdr_arrive_files(WdrArriving *a)
@@ -152,9 +172,5 @@ void wdr_arrive_files(WdrArriving *a)
 		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP, NULL,
 			"and %" G_GUINT64_FORMAT " more", c.wrong - TOLD_MAX);
 	if (c.wrong == 0)
-		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_CHECK_PASS, NULL,
-			"%" G_GUINT64_FORMAT " files are as they were carried, %" G_GUINT64_FORMAT
-			" changed since, %" G_GUINT64_FORMAT " gone%s",
-			c.same, c.changed, c.gone,
-			a->all ? "" : " (a sample; --all compares every file)");
+		tell_counts(&c);
 }

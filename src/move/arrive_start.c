@@ -174,7 +174,10 @@ static void check_mounts(WdrArriving *a)
 
 	for (guint i = 0; i < lines->len; i++)
 		checked += check_line(a, lines->pdata[i], &wrong) ? 1 : 0;
-	if (wrong == 0)
+	if (checked == 0)
+		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_CHECK_REMARK, NULL,
+			"no entry of etc/fstab names this disk");
+	else if (wrong == 0)
 		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_CHECK_PASS, NULL,
 			"%u entr%s of etc/fstab name%s this disk, and %s mounted from it", checked,
 			checked == 1 ? "y" : "ies", checked == 1 ? "s" : "",

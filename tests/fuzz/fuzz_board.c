@@ -10,15 +10,15 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
 	g_autofree char *text = g_strndup((const char *)data, size);
-	g_autofree char *loader = wdr_loader_in(data, size);
 	g_autoptr(GPtrArray) lines = wdr_fstab_lines((const char *)data, size);
 	WdrBootOrder order;
 
+	g_free(wdr_loader_in(data, size));
 	for (guint i = 0; i < lines->len; i++)
 		(void)wdr_fstab_has_option(lines->pdata[i], "nofail");
-	if (!wdr_boot_order_parse(text, &order, NULL))
-		return 0;
-	g_autofree char *words = wdr_boot_order_words(&order);
-	g_autofree char *first = wdr_boot_order_with_first(&order, "NVMe");
+	if (wdr_boot_order_parse(text, &order, NULL)) {
+		g_free(wdr_boot_order_words(&order));
+		g_free(wdr_boot_order_with_first(&order, "NVMe"));
+	}
 	return 0;
 }
