@@ -4,6 +4,7 @@
 #include "base/io.h"
 #include "base/text.h"
 #include "boot/loaderarea.h"
+#include "boot/ubootenv.h"
 #include "disk/flash.h"
 
 #include <string.h>
@@ -58,6 +59,9 @@ void wdr_board_free(WdrBoard *b)
 	g_free(b->firmware_version);
 	g_free(b->order_text);
 	g_free(b->fuse);
+	g_free(b->targets);
+	g_free(b->targets_said);
+	g_free(b->targets_doubt);
 	g_ptr_array_unref(b->flash);
 	g_free(b);
 }
@@ -191,6 +195,35 @@ static void look_at_flash(const WdrWorld *world, WdrBoard *b)
 	}
 }
 
+/* ---- U-Boot's own settings ---- */
+
+/* What starts by itself goes through boot_targets only where bootcmd is the usual one. */
+static bool is_usual(const char *bootcmd)
+{
+	return !bootcmd || strstr(bootcmd, "distro_bootcmd") || strstr(bootcmd, "bootflow scan");
+}
+
+static void look_at_environment(const WdrWorld *world, WdrBoard *b)
+{
+	g_autoptr(GHashTable) environment = NULL;
+	g_autoptr(GError) error = NULL;
+
+	if (!wdr_uboot_env_read(world, &environment, &b->targets_said, &error))
+		b->targets_doubt =
+			g_strdup_printf("U-Boot's environment cannot be used, and it takes "
+					"what it has built in: %s",
+				error->message);
+	if (!environment)
+		return;
+	const char *bootcmd = g_hash_table_lookup(environment, "bootcmd");
+	const char *targets = g_hash_table_lookup(environment, "boot_targets");
+	if (targets && is_usual(bootcmd))
+		b->targets = wdr_escape(targets);
+	else if (!is_usual(bootcmd))
+		b->targets_doubt = g_strdup_printf(
+			"U-Boot's environment (%s) has a bootcmd of its own", b->targets_said);
+}
+
 WdrBoard *wdr_board_look(const WdrWorld *world)
 {
 	g_autoptr(WdrBoard) b = g_new0(WdrBoard, 1);
@@ -200,8 +233,10 @@ WdrBoard *wdr_board_look(const WdrWorld *world)
 		return NULL;
 	if (b->series > 0)
 		ask_firmware(world, b);
-	else
+	else {
 		look_at_flash(world, b);
+		look_at_environment(world, b);
+	}
 	return g_steal_pointer(&b);
 }
 

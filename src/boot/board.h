@@ -28,7 +28,11 @@ typedef struct {
 	bool probes_pcie;   /* PCIE_PROBE=1: also behind plain adapters */
 	unsigned boot_mode; /* what the firmware booted from, a digit of the order; 0: unknown */
 	char *fuse;         /* OTP row 17, "3020000a"; NULL: unknown */
-	GPtrArray *flash;   /* WdrBoardFlash */
+	char *targets; /* U-Boot's boot_targets, where its environment has them; NULL: unknown */
+	char *targets_said;  /* where that is: "/dev/mtd0 at 4063232" */
+	char *targets_doubt; /* why it is not known what U-Boot does; NULL: nothing speaks for that
+			      */
+	GPtrArray *flash;    /* WdrBoardFlash */
 } WdrBoard;
 
 /* Never fails: what cannot be known stays so. NULL: the machine is no board with a device tree. */

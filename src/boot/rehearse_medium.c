@@ -231,17 +231,48 @@ static bool check_flash(WdrWalk *w)
 	return true;
 }
 
+/* U-Boot goes through boot_targets in turn. */
+static bool check_targets(WdrWalk *w)
+{
+	static const struct {
+		const char *medium, *name;
+	} names[] = { { "SD card", "mmc" }, { "eMMC", "mmc" }, { "NVMe", "nvme" },
+		{ "USB disk", "usb" }, { "disk", "scsi" } };
+	const WdrBoard *b = w->board;
+
+	if (b->targets_doubt)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL, "%s", b->targets_doubt);
+	if (!b->targets)
+		return true;
+	g_auto(GStrv) list = g_strsplit(b->targets, " ", -1);
+	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+		if (!is_medium(w, names[i].medium))
+			continue;
+		for (size_t k = 0; list[k]; k++) {
+			if (!g_str_has_prefix(list[k], names[i].name))
+				continue;
+			wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+				"U-Boot's boot_targets (%s): %s", b->targets_said, b->targets);
+			return true;
+		}
+		g_autofree char *remedy = g_strdup_printf(
+			"fw_setenv boot_targets \"%s0 %s\"", names[i].name, b->targets);
+		return fail_medium(w, remedy, "U-Boot's boot_targets (%s) have no %s: %s",
+			b->targets_said, names[i].name, b->targets);
+	}
+	return true;
+}
+
 static bool check_loader(WdrWalk *w)
 {
 	g_autofree char *own = is_card(w->medium) ? loader_of(w->s) : NULL;
 
 	if (!w->board || w->board->series > 0 || !is_of_board(w->medium))
 		return true;
-	if (!own)
-		return check_flash(w);
-	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
-		"the boot loader before its first partition: %s", own);
-	return true;
+	if (own)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+			"the boot loader before its first partition: %s", own);
+	return (own || check_flash(w)) && check_targets(w);
 }
 
 /* ---- table and partitions ---- */

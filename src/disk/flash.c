@@ -89,22 +89,32 @@ GPtrArray *wdr_flash_list(const WdrWorld *world)
 	return list;
 }
 
-bool wdr_flash_read(const WdrWorld *world, const WdrFlash *flash, uint8_t **ret, size_t *ret_len,
-	GError **error)
+bool wdr_flash_read_at(const WdrWorld *world, const char *device, int64_t offset, size_t len,
+	uint8_t **ret, GError **error)
 {
-	g_autofree char *in_dev = g_strdup_printf("/dev/%s", flash->name);
-	g_autofree char *path = wdr_world_path(world, in_dev);
-	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC);
-	size_t len = (size_t)MIN(flash->size, WDR_FLASH_BYTES_MAX);
+	g_autofree char *path = wdr_world_path(world, device);
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+	g_autofree uint8_t *bytes = g_malloc(len);
 
 	if (fd < 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
-	g_autofree uint8_t *bytes = g_malloc(len);
-	if (!wdr_pread_all(fd, bytes, len, 0, error)) {
+	off_t at = lseek(fd, (off_t)offset, offset < 0 ? SEEK_END : SEEK_SET);
+	if (at < 0)
+		return wdr_error_set_errno(
+			error, errno, "looking for byte %" G_GINT64_FORMAT " of %s", offset, path);
+	if (!wdr_pread_all(fd, bytes, len, (uint64_t)at, error)) {
 		g_prefix_error(error, "%s: ", path);
 		return false;
 	}
 	*ret = g_steal_pointer(&bytes);
-	*ret_len = len;
 	return true;
+}
+
+bool wdr_flash_read(const WdrWorld *world, const WdrFlash *flash, uint8_t **ret, size_t *ret_len,
+	GError **error)
+{
+	g_autofree char *device = g_strdup_printf("/dev/%s", flash->name);
+
+	*ret_len = (size_t)MIN(flash->size, WDR_FLASH_BYTES_MAX);
+	return wdr_flash_read_at(world, device, 0, *ret_len, ret, error);
 }

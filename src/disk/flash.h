@@ -22,3 +22,7 @@ GPtrArray *wdr_flash_list(const WdrWorld *world);
 /* All of it, or its start as above. The caller's. */
 bool wdr_flash_read(const WdrWorld *world, const WdrFlash *flash, uint8_t **ret, size_t *ret_len,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Bytes at a place of a device (flash, a disk) or of a file; offset below 0: from its end. The
+ * caller's. */
+bool wdr_flash_read_at(const WdrWorld *world, const char *device, int64_t offset, size_t len,
+	uint8_t **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

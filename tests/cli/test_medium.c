@@ -15,6 +15,12 @@ static const char prelude[] =
 	"built() { printf \"\\\\x$1\\\\x$2\\\\x$3\\\\x$4\" > $T/chosen/bootloader/build-timestamp; };"
 	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%%%:*}) echo '${a#*:}' ;;\";"
 	" done; echo '*) exit 1 ;;'; echo esac; } > bin/vcgencmd; };"
+	"environment() { printf '%%s\n' \"$@\" | mkenvimage -s 8192 -o e -; dd if=e of=dev/mtd0 bs=1M "
+	"seek=3 conv=notrunc; echo /dev/mtd0 0x300000 0x2000 > root/etc/fw_env.config; };"
+	"copy() { echo boot_targets=$1 | mkenvimage -r -s 8192 -o e -; printf \"\\\\$2\" | dd of=e bs=1 seek=4 "
+	"conv=notrunc; dd if=e of=dev/mtd0 bs=8192 seek=$3 conv=notrunc; };"
+	"copies() { copy mmc1 $1 384; copy nvme0 $2 385; printf '/dev/mtd0 0x300000 0x2000\n/dev/mtd0 "
+	"0x302000 0x2000\n' > root/etc/fw_env.config; };"
 	"%s";
 
 static const struct {
@@ -79,6 +85,26 @@ static const struct {
 		"no boot loader is seen on it, nor in SPI flash" },
 	{ BITTERN, "yes | head -c 4194304 > dev/mtd0", "nvme", 0,
 		"SPI flash mtd0 holds something that is not known as a loader" },
+	{ BITTERN, "environment 'boot_targets=mmc1 nvme0 usb0'", "nvme", 0,
+		"U-Boot's boot_targets (/dev/mtd0 at 3145728): mmc1 nvme0 usb0" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "nvme", 1,
+		"U-Boot's boot_targets (/dev/mtd0 at 3145728) have no nvme: mmc1 mmc0" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "nvme", 1,
+		"fw_setenv boot_targets \"nvme0 mmc1 mmc0\"" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "sd", 0, "rehearsed: mmcblk1 boots\n" },
+	{ BITTERN, "environment 'boot_targets=mmc1' 'bootcmd=run owls'", "nvme", 0,
+		"has a bootcmd of its own" },
+	{ BITTERN, "environment a=b; printf X | dd of=dev/mtd0 bs=1 seek=3145740 conv=notrunc",
+		"nvme", 0, "it takes what it has built in: /dev/mtd0: its checksum is wrong" },
+	/* Two copies: the flag, the byte behind the checksum, tells which was written last. */
+	{ BITTERN, "copies 1 2", "nvme", 0, "(/dev/mtd0 at 3153920): nvme0" },
+	{ BITTERN, "copies 2 1", "nvme", 1, "(/dev/mtd0 at 3145728) have no nvme: mmc1" },
+	{ BITTERN, "copies 377 0", "nvme", 0, "(/dev/mtd0 at 3153920): nvme0" },
+	{ BITTERN, "copies 0 377", "nvme", 1, "(/dev/mtd0 at 3145728) have no nvme: mmc1" },
+	{ BITTERN, "copies 1 2; printf X | dd of=dev/mtd0 bs=1 seek=3153940 conv=notrunc", "nvme",
+		1, "(/dev/mtd0 at 3145728) have no nvme: mmc1" },
+	{ BITTERN, "echo /dev/mtd9 0 0x2000 > root/etc/fw_env.config", "nvme", 0,
+		"U-Boot's environment cannot be used" },
 	{ BITTERN, "rm dev/mtd0", "nvme", 0, "which boot loader starts it is not known: opening" },
 	{ BITTERN,
 		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
