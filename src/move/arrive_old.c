@@ -103,7 +103,7 @@ static bool rehearse(WdrArriving *a, const WdrDisk *target)
 	}
 	g_autoptr(WdrRehearsal) r =
 		wdr_rehearse(system, &(WdrRehearsing){ NULL, a->board, NULL, NULL });
-	if (r->verdict != WDR_VERDICT_FAILS || a->it->what == WDR_MOVE_ROOT)
+	if (r->verdict != WDR_VERDICT_FAILS)
 		return true;
 	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP, r->reason->remedy,
 		"%s does not boot: %s", target->name, r->reason->text);
@@ -137,6 +137,28 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 		b->order_text, words);
 }
 
+/* A root that moved alone is named by the boot files that stayed. */
+static void blame_entry(WdrArriving *a)
+{
+	g_autoptr(WdrWays) ways = wdr_ways_find(a->system, a->board);
+	const WdrWay *first = ways->ways->len ? ways->ways->pdata[0] : NULL;
+	const WdrWay *way = wdr_arriving_way(a, ways);
+
+	if (way && way != first)
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"choose the default at the next start; wanderitas rehearse tells whether it can "
+			"be loaded",
+			"it was started by %s (the default is %s): the default could not be loaded, or "
+			"somebody chose another",
+			way->name, first->name);
+	else
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"wanderitas survey --mentions tells what the boot files name",
+			"it was started by %s: the boot files were put back, or the kernel was started "
+			"by other ones",
+			way ? way->name : "none of the ways that the boot files tell of");
+}
+
 /* It was started before the move was drawn up. */
 static bool was_not_restarted(const WdrArriving *a)
 {
@@ -166,6 +188,8 @@ void wdr_arrive_why(WdrArriving *a)
 			"no disk like %s (%s) is in, or the kernel does not see it",
 			a->it->target.name,
 			a->it->target.model ? a->it->target.model : a->it->target.medium);
+	else if (a->it->what == WDR_MOVE_ROOT)
+		blame_entry(a);
 	else if (rehearse(a, target))
 		blame_order(a, target);
 }

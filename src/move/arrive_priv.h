@@ -1,7 +1,7 @@
 /* What the parts of an arrival share. Private to src/move. */
 #pragma once
 
-#include "boot/board.h"
+#include "boot/way.h"
 #include "move/arrive.h"
 
 typedef struct {
@@ -27,6 +27,9 @@ typedef struct {
 
 /* The part of the running disk that a part of the itinerary became; NULL: it is not there. */
 WdrSystemPart *wdr_arriving_part(const WdrArriving *a, const WdrItineraryPart *p);
+
+/* The way to start whose kernel arguments are those that the kernel has got; NULL: none of them. */
+const WdrWay *wdr_arriving_way(const WdrArriving *a, const WdrWays *ways);
 
 void wdr_arrive_start(WdrArriving *a); /* arrive_start.c: root, what started it, sizes, mounts */
 void wdr_arrive_files(WdrArriving *a); /* arrive_files.c: the packing lists */

@@ -56,6 +56,16 @@ static bool has_all_words(const char *arguments, const char *of)
 	return true;
 }
 
+const WdrWay *wdr_arriving_way(const WdrArriving *a, const WdrWays *ways)
+{
+	for (guint i = 0; a->arguments && i < ways->ways->len; i++) {
+		const WdrWay *way = ways->ways->pdata[i];
+		if (way->arguments && has_all_words(a->arguments, way->arguments))
+			return way;
+	}
+	return NULL;
+}
+
 /* Firmware changes what it hands on; a menu's loader does not. The menu of a root that moved alone
  * is on the old disk. */
 static void check_entry(WdrArriving *a)
@@ -64,20 +74,17 @@ static void check_entry(WdrArriving *a)
 		g_strcmp0(a->system->flow, "extlinux") != 0)
 		return;
 	g_autoptr(WdrWays) ways = wdr_ways_find(a->system, a->board);
-	for (guint i = 0; i < ways->ways->len; i++) {
-		const WdrWay *way = ways->ways->pdata[i];
-		if (!way->arguments || !has_all_words(a->arguments, way->arguments))
-			continue;
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, i ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
-			i ? "the entries before it could not be loaded, or another was chosen by hand"
-			  : NULL,
-			i ? "it was started by %s, which is not the default"
-			  : "it was started by %s, the default",
-			way->name);
-		return;
-	}
-	wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_REMARK, NULL,
-		"no entry of the menu has the kernel arguments that it was started with");
+	const WdrWay *way = wdr_arriving_way(a, ways);
+	if (!way)
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_REMARK, NULL,
+			"no entry of the menu has the kernel arguments that it was started with");
+	else if (way == ways->ways->pdata[0])
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_PASS, NULL,
+			"it was started by %s, the default", way->name);
+	else
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_REMARK,
+			"the entries before it could not be loaded, or another was chosen by hand",
+			"it was started by %s, which is not the default", way->name);
 }
 
 /* ---- sizes ---- */

@@ -1,5 +1,5 @@
 /* After the restart: the records that a move leaves on the new root, and what is made of them. */
-#include "bench.h"
+#include "boards.h"
 
 #include <string.h>
 
@@ -135,6 +135,48 @@ START_TEST(the_old_disk_came_up)
 }
 END_TEST
 
+/* A menu's way back: the old root came up by another entry than the default. */
+START_TEST(another_entry)
+{
+	const Board *tower = &boards[1];
+	SupRun move =
+		BOARD_RUN(tower, "move", "--to", "nvme0n1", "--erase", "nvme0n1", "--what", "root");
+	SupRun run = BOARD_RUN(tower, "arrive");
+
+	bench_expect(&move, 0, "done");
+	bench_expect(&run, 1, "it was started by entry l0 (the default is entry l0-on-nvme)");
+	sup_write(board_path(tower, "proc/cmdline"), "root=UUID=none ro\n");
+	SupRun other = BOARD_RUN(tower, "arrive");
+	bench_expect(&other, 1, "it was started by none of the ways that the boot files tell of");
+}
+END_TEST
+
+/* The whole system of a menu, as it runs after the restart. */
+START_TEST(by_which_entry)
+{
+	const Board *tower = &boards[1];
+	SupRun move = BOARD_RUN(tower, "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	static const char restart[] =
+		"cd boards/bittern-tower-1; rm -r root; mkdir root; debugfs -R 'rdump / root' "
+		"'dev/nvme0n1?offset=16777216' >/dev/null 2>&1; mkdir -p sys/block/nvme0n1/nvme0n1p1 "
+		"sys/block/nvme0n1/nvme0n1p2; echo 259:1 > sys/block/nvme0n1/nvme0n1p1/dev; echo 259:2 > "
+		"sys/block/nvme0n1/nvme0n1p2/dev; printf '24 1 259:1 / / rw - ext4 /dev/nvme0n1p1 rw\n"
+		"31 24 259:2 / /srv/sound rw - ext4 /dev/nvme0n1p2 rw\n' > proc/self/mountinfo;"
+		"grep append root/boot/extlinux/extlinux.conf | %s | sed 's/.*append//; s/[$].*//' > "
+		"proc/cmdline";
+	g_autofree char *first = g_strdup_printf(restart, "head -n 1");
+	g_autofree char *last = g_strdup_printf(restart, "tail -n 1");
+
+	bench_expect(&move, 0, "done");
+	shell(first);
+	SupRun run = BOARD_RUN(tower, "arrive");
+	bench_expect(&run, 0, "it was started by entry l0, the default");
+	shell(last);
+	SupRun rescue = BOARD_RUN(tower, "arrive");
+	bench_expect(&rescue, 0, "it was started by entry l0r, which is not the default");
+}
+END_TEST
+
 /* Records are those of the last catching up, and no difference ever is about them. */
 START_TEST(records_are_renewed)
 {
@@ -193,6 +235,8 @@ Suite *suite_arrive(void)
 	tcase_add_test(t, after_the_restart);
 	tcase_add_loop_test(t, otherwise_than_planned, 0, (int)G_N_ELEMENTS(afterwards));
 	tcase_add_loop_test(t, the_old_disk_came_up, 0, (int)G_N_ELEMENTS(olds));
+	tcase_add_test(t, another_entry);
+	tcase_add_test(t, by_which_entry);
 	tcase_add_test(t, records_are_renewed);
 	tcase_add_test(t, var_on_another_volume);
 	tcase_add_test(t, wrong_words);
