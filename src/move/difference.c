@@ -9,7 +9,7 @@ enum {
 	/* A file that changed this long before it was looked at, or later, may have changed again
 	 * without another change time: the kernel's clock for these ticks every 10 ms at most, and
 	 * a call to write that is held up stamps the file long before its bytes come. */
-	DOUBT_S = 10,
+	DOUBT_S = 30,
 };
 
 typedef struct {

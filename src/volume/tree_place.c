@@ -21,8 +21,9 @@
 enum {
 	EXTENTS_AT_ONCE = 64,
 	RUNS_MAX = 4096, /* of one file */
-	/* A call to write stamps the file first, and may be held up before its bytes come. */
-	SETTLED_AFTER_S = 10,
+	/* A call to write stamps the file first, and may be held up before its bytes come: on a
+	 * disk with much to do for many seconds. */
+	SETTLED_AFTER_S = 30,
 	CLOCK_SLACK_US = 200000,
 };
 

@@ -103,7 +103,7 @@ static WdrVolume *open_tree(void)
 
 static void wait_until_settled(void)
 {
-	g_usleep(11100000);
+	g_usleep(31100000);
 }
 
 /* Each block must be the file's own, or zeros. */
@@ -309,7 +309,7 @@ Suite *suite_tree_disk(void)
 	Suite *s = suite_create("volume/tree_disk");
 	TCase *t = tcase_create("tree_disk");
 
-	tcase_set_timeout(t, 120);
+	tcase_set_timeout(t, 240);
 	tcase_add_checked_fixture(t, set_up, tear_down);
 	tcase_add_test(t, writers_at_full_speed);
 	tcase_add_test(t, changed_after_it_was_looked_up);
