@@ -6,6 +6,7 @@
 #include "boot/loaderarea.h"
 #include "boot/ubootenv.h"
 #include "disk/flash.h"
+#include "world/firmware.h"
 
 #include <string.h>
 
@@ -55,8 +56,6 @@ void wdr_board_free(WdrBoard *b)
 {
 	if (!b)
 		return;
-	g_free(b->model);
-	g_free(b->firmware_version);
 	g_free(b->order_text);
 	g_free(b->fuse);
 	g_free(b->targets);
@@ -116,28 +115,14 @@ static bool look_at_tree(const WdrWorld *world, WdrBoard *b)
 
 	if (!names && !model)
 		return false;
-	b->model = model ? wdr_escape(model) : NULL;
 	for (size_t at = 0; names && at < len; at += strlen(names + at) + 1)
 		recognise(b, names + at);
 	b->firmware_date = cell(world, "chosen/bootloader/build-timestamp");
 	b->boot_mode = cell(world, "chosen/bootloader/boot-mode");
-	size_t version_len = 0;
-	g_autofree char *version = property(world, "chosen/bootloader/version", &version_len);
-	b->firmware_version = version ? wdr_escape(version) : NULL;
 	return true;
 }
 
 /* ---- the firmware's own words ---- */
-
-static char *ask(const WdrWorld *world, const char *question)
-{
-	const char *argv[] = { "vcgencmd", question, NULL };
-	g_auto(WdrRun) run = { 0 };
-
-	return wdr_world_run(world, argv, NULL, &run, NULL) && run.exit_code == 0
-		       ? g_steal_pointer(&run.output)
-		       : NULL;
-}
 
 /* What stands behind a word at the start of a line; of several lines the last. NULL: there is none.
  */
@@ -157,10 +142,12 @@ static char *value_of(const char *text, const char *word)
 
 static void ask_firmware(const WdrWorld *world, WdrBoard *b)
 {
-	g_autofree char *settings = b->series >= 4 ? ask(world, "bootloader_config") : NULL;
-	g_autofree char *version =
-		b->series >= 4 && !b->firmware_date ? ask(world, "bootloader_version") : NULL;
-	g_autofree char *fuses = b->series == 3 ? ask(world, "otp_dump") : NULL;
+	g_autofree char *settings =
+		b->series >= 4 ? wdr_firmware_ask(world, "bootloader_config") : NULL;
+	g_autofree char *version = b->series >= 4 && !b->firmware_date
+					   ? wdr_firmware_ask(world, "bootloader_version")
+					   : NULL;
+	g_autofree char *fuses = b->series == 3 ? wdr_firmware_ask(world, "otp_dump") : NULL;
 	g_autofree char *stamp = value_of(version, "timestamp ");
 	g_autofree char *probe = value_of(settings, "PCIE_PROBE=");
 

@@ -1,6 +1,7 @@
 #include "boot/rehearse_priv.h"
 
 #include "base/text.h"
+
 #include <string.h>
 
 const char *wdr_stage_name(WdrStage stage)

@@ -166,6 +166,12 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 	return false;
 }
 
+/* What the disk that root is on will be. */
+static const char *medium_of_root(const WdrWalk *w)
+{
+	return w->root_disk == w->s ? w->medium : w->root_disk->medium;
+}
+
 /* Which disk root is on decides which drivers are needed; what is wrong with it is said later. */
 static void look_for_root(WdrWalk *w)
 {
@@ -187,7 +193,7 @@ static bool walk_buses(WdrWalk *w)
 {
 	const GPtrArray *modules = w->root_disk->modules;
 	bool is_other_medium =
-		w->root_disk == w->s && w->s->medium && g_strcmp0(w->medium, w->s->medium) != 0;
+		w->root_disk->medium && g_strcmp0(medium_of_root(w), w->root_disk->medium) != 0;
 	bool is_fine = true;
 
 	for (guint i = 0; is_fine && !is_other_medium && i < modules->len; i++) {
@@ -211,7 +217,7 @@ bool wdr_walk_drivers(WdrWalk *w)
 
 	look_for_root(w);
 	find_modules(w);
-	const char *medium = w->root_disk == w->s ? w->medium : w->root_disk->medium;
+	const char *medium = medium_of_root(w);
 	w->root_type = wdr_walk_argument(w, "rootfstype");
 	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
 		if (g_strcmp0(medium, media[i].medium) != 0)
@@ -274,7 +280,7 @@ static bool check_wait(WdrWalk *w)
 {
 	g_autofree char *delay = wdr_walk_argument(w, "rootdelay");
 	bool is_by_kernel = !w->initramfs || !w->initramfs->has_init;
-	const char *medium = w->root_disk == w->s ? w->medium : w->root_disk->medium;
+	const char *medium = medium_of_root(w);
 	bool is_slow = g_strcmp0(medium, "USB disk") == 0;
 
 	if (!is_by_kernel || delay || wdr_walk_has_word(w, "rootwait"))

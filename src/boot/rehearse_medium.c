@@ -294,22 +294,17 @@ static bool check_marks(WdrWalk *w, const WdrSystemPart *boot)
 	for (guint i = 0; i < s->parts->len; i++)
 		has_marks |= is_marked(s, ((const WdrSystemPart *)s->parts->pdata[i])->partition);
 	unsigned number = boot->partition->number;
-	if (has_marks && !is_marked(s, boot->partition)) {
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
+	if (has_marks && !is_marked(s, boot->partition))
+		return fail_medium(w,
 			"mark it instead (sfdisk --activate, or GPT attribute 2), and unmark the other",
 			"another partition is marked bootable, so U-Boot does not look at partition %u, "
 			"which has the boot files",
 			number);
-		return false;
-	}
-	if (!has_marks && number != 1) {
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
-			"mark it bootable (sfdisk --activate, or GPT attribute 2)",
+	if (!has_marks && number != 1)
+		return fail_medium(w, "mark it bootable (sfdisk --activate, or GPT attribute 2)",
 			"no partition is marked bootable, so U-Boot looks at the first alone; the boot "
 			"files are on partition %u",
 			number);
-		return false;
-	}
 	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
 		has_marks ? "%s; partition %u is marked bootable"
 			  : "%s; no partition is marked bootable: U-Boot takes the first, %u",
@@ -345,21 +340,15 @@ static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
 {
 	const WdrSystem *s = w->s;
 
-	if (!has_fat_type(s, boot)) {
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
-			"give it type 0c (sfdisk --part-type)",
+	if (!has_fat_type(s, boot))
+		return fail_medium(w, "give it type 0c (sfdisk --part-type)",
 			"partition %u has type %s, which the firmware does not take for a FAT partition",
 			boot->partition->number, boot->partition->type);
-		return false;
-	}
 	const WdrSystemPart *earlier = earlier_fat(s, boot);
-	if (earlier) {
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT,
-			"give that one another type, or put the boot files on it",
+	if (earlier)
+		return fail_medium(w, "give that one another type, or put the boot files on it",
 			"the firmware reads the first FAT partition, %u; the boot files are on %u",
 			earlier->partition->number, boot->partition->number);
-		return false;
-	}
 	unsigned series = w->board ? w->board->series : 0;
 	bool is_gpt = s->table->kind == WDR_TABLE_GPT;
 	if (is_gpt && series > 0 && series < 4)

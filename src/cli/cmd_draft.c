@@ -34,9 +34,11 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	const char *starts = it->what == WDR_MOVE_ROOT ? it->source.name : it->target.name;
 	g_autoptr(WdrRehearsal) planned = NULL;
 	g_autoptr(GError) error = NULL;
+	g_auto(WdrAround) around = { 0 };
 
+	wdr_around_look(world, it, &around);
 	fputc('\n', out->file);
-	if (wdr_planned_rehearse(world, it, &planned, &error))
+	if (wdr_planned_rehearse(&around, &planned, &error))
 		wdr_present_verdict(out, "as planned", starts, planned);
 	else
 		wdr_out_text(out, WDR_STYLE_REMARK, "the start cannot be walked beforehand: %s\n",

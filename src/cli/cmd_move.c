@@ -4,6 +4,7 @@
 #include "cli/progress.h"
 #include "cli/under_way.h"
 #include "move/into.h"
+#include "move/planned.h"
 #include "present/itinerary.h"
 #include "present/ready.h"
 
@@ -169,32 +170,6 @@ static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const Wdr
 	return (is_of_today || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
 
-/* Whether it would start now, its source thought away. Root alone does not, and need not; of an
- * image nobody knows what it will be beside. NULL: nothing can be said. */
-static WdrRehearsal *rehearse(const WdrWorld *world, const WdrItinerary *it)
-{
-	const WdrItineraryDisk *t = &it->target;
-	g_autoptr(WdrDisk) source = NULL;
-	g_autoptr(WdrDisk) disk = NULL;
-	g_autoptr(WdrSystem) system = NULL;
-	g_autoptr(GPtrArray) others = NULL;
-
-	if (it->what != WDR_MOVE_EVERYTHING || !wdr_itinerary_disk_find(world, t, &disk, NULL) ||
-		!wdr_system_open(world, disk, &system, NULL))
-		return NULL;
-	bool has_others = !t->is_image &&
-			  wdr_itinerary_disk_find(world, &it->source, &source, NULL) &&
-			  wdr_systems_beside(world, disk, source, &others, NULL);
-	if (!has_others)
-		g_debug("%s is rehearsed alone", t->name);
-	g_autoptr(GPtrArray) away = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
-	WdrSystem *old = NULL;
-	if (source && wdr_system_open(world, source, &old, NULL))
-		g_ptr_array_add(away, old);
-	g_autoptr(WdrBoard) board = t->is_image ? NULL : wdr_board_look(world);
-	return wdr_rehearse(system, &(WdrRehearsing){ NULL, board, others, away });
-}
-
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 {
 	g_autoptr(GError) error = NULL;
@@ -218,7 +193,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
-	g_autoptr(WdrRehearsal) rehearsal = rehearse(world, it);
+	g_autoptr(WdrRehearsal) rehearsal = wdr_moved_rehearse(world, it);
 	if (globals->json)
 		wdr_present_moved_json(stdout, it, &result, rehearsal);
 	else

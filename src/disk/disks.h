@@ -43,6 +43,8 @@ GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk);
  * The caller's. */
 char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);
 
+/* The swap areas in use, as the kernel names them: devices and files. The caller's. */
+char **wdr_swaps(const WdrWorld *world);
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
  * nobody. */
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);

@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/text.h"
+#include "world/firmware.h"
 
 #include <fcntl.h>
 #include <stdlib.h>
@@ -135,13 +136,12 @@ static void look_at_bridge(const WdrWorld *world, const WdrDisk *disk, GPtrArray
 
 bool wdr_ask_voltage(const WdrWorld *world, const char **ret_text, bool *ret_is_now)
 {
-	const char *argv[] = { "vcgencmd", "get_throttled", NULL };
-	g_auto(WdrRun) run = { 0 };
+	g_autofree char *answer = wdr_firmware_ask(world, "get_throttled");
 
-	if (!wdr_world_run(world, argv, NULL, &run, NULL) || run.exit_code != 0)
+	if (!answer)
 		return false;
-	*ret_text = wdr_undervoltage(run.output);
-	*ret_is_now = (throttled_bits(run.output) & VOLTAGE_IS_LOW) != 0;
+	*ret_text = wdr_undervoltage(answer);
+	*ret_is_now = (throttled_bits(answer) & VOLTAGE_IS_LOW) != 0;
 	return true;
 }
 

@@ -141,16 +141,28 @@ bool wdr_disk_is_seen_at(
 	return strcmp(device, seen) == 0;
 }
 
-static bool is_swap(const WdrWorld *world, const char *name)
+/* Lines of NAME TYPE SIZE …, behind one of headings. */
+GStrv wdr_swaps(const WdrWorld *world)
 {
 	g_auto(GStrv) lines = proc_lines(world, "/proc/swaps");
-	g_autofree char *path = g_strdup_printf("/dev/%s", name);
+	GStrvBuilder *names = g_strv_builder_new();
 
 	for (size_t i = 0; lines[i]; i++) {
-		if (g_str_has_prefix(lines[i], path) && g_ascii_isspace(lines[i][strlen(path)]))
-			return true;
+		g_autofree char *name = g_strndup(lines[i], strcspn(lines[i], " \t"));
+		if (*name == '/')
+			g_strv_builder_add(names, name);
 	}
-	return false;
+	GStrv result = g_strv_builder_end(names);
+	g_strv_builder_unref(names);
+	return result;
+}
+
+static bool is_swap(const WdrWorld *world, const char *name)
+{
+	g_auto(GStrv) swaps = wdr_swaps(world);
+	g_autofree char *path = g_strdup_printf("/dev/%s", name);
+
+	return g_strv_contains((const char *const *)swaps, path);
 }
 
 static bool has_holder(const WdrWorld *world, const char *in_block)

@@ -1,6 +1,8 @@
 #include "move/arrive_priv.h"
 
 #include "base/io.h"
+#include "boot/fstab.h"
+#include "boot/lookup.h"
 #include "move/logged.h"
 #include "move/logical.h"
 #include "move/move.h"
@@ -117,6 +119,8 @@ static void clear(WdrArriving *a)
 	wdr_system_free(a->system);
 	g_clear_pointer(&a->old, g_array_unref);
 	wdr_disk_free(a->disk);
+	g_clear_pointer(&a->fstab, g_ptr_array_unref);
+	g_strfreev(a->swaps);
 	wdr_board_free(a->board);
 	g_free(a->arguments);
 }
@@ -131,6 +135,11 @@ static bool look(WdrArriving *a, const char *disk, GError **error)
 	if (!a->system->root || !a->system->root->volume)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"%s has no root volume that can be read", a->disk->name);
+	size_t len = 0;
+	g_autofree char *fstab = wdr_follow_read(
+		a->system->root->volume, "etc/fstab", WDR_BOOT_FILE_BYTES_MAX, &len);
+	a->fstab = wdr_fstab_lines(fstab ? fstab : "", len);
+	a->swaps = wdr_swaps(a->world);
 	a->board = wdr_board_look(a->world);
 	a->arguments = wdr_read_line(path);
 	return true;

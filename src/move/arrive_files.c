@@ -1,8 +1,6 @@
 /* Whether the packing lists still hold: a sample of the files, or all of them. */
-#include "base/io.h"
 #include "base/stop.h"
 #include "boot/fstab.h"
-#include "boot/lookup.h"
 #include "move/arrive_priv.h"
 #include "move/packing.h"
 
@@ -17,7 +15,6 @@ typedef struct {
 	WdrArriving *a;
 	WdrVolume *volume;
 	WdrHasher *hasher;
-	GHashTable *swap; /* paths of swap files: their content is the kernel's */
 	uint64_t same, changed, gone, wrong;
 } Comparing;
 
@@ -69,11 +66,23 @@ static void compare(Comparing *c, const WdrPacked *p)
 		c->same++;
 }
 
+/* What a swap file holds is the kernel's affair. */
+static bool is_swap(const WdrArriving *a, const char *path)
+{
+	g_autofree char *full = g_strconcat("/", path, NULL);
+	bool is_one = g_strv_contains((const char *const *)a->swaps, full);
+
+	for (guint i = 0; !is_one && i < a->fstab->len; i++) {
+		const WdrFstabLine *l = a->fstab->pdata[i];
+		is_one = strcmp(l->type, "swap") == 0 && strcmp(l->device, full) == 0;
+	}
+	return is_one;
+}
+
 static bool is_wanted(const Comparing *c, const WdrPacked *p, uint64_t at, uint64_t step)
 {
 	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content && at % step == 0 &&
-	       (c->a->all || p->size <= SAMPLE_FILE_BYTES) &&
-	       !g_hash_table_contains(c->swap, p->path);
+	       (c->a->all || p->size <= SAMPLE_FILE_BYTES) && !is_swap(c->a, p->path);
 }
 
 static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError **error)
@@ -94,38 +103,9 @@ static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError *
 	}
 }
 
-/* Paths without their first slash. */
-static GHashTable *swap_files(const WdrArriving *a)
-{
-	GHashTable *paths = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
-	size_t len = 0;
-	g_autofree char *text = wdr_follow_read(
-		a->system->root->volume, "etc/fstab", WDR_BOOT_FILE_BYTES_MAX, &len);
-	g_autoptr(GPtrArray) lines = wdr_fstab_lines(text ? text : "", len);
-	g_autofree char *in_proc = wdr_world_path(a->world, "/proc/swaps");
-	g_autofree char *swaps = NULL;
-	size_t swaps_len = 0;
-
-	for (guint i = 0; i < lines->len; i++) {
-		const WdrFstabLine *l = lines->pdata[i];
-		if (strcmp(l->type, "swap") == 0 && *l->device == '/')
-			g_hash_table_add(paths, g_strdup(l->device + 1));
-	}
-	if (!wdr_read_file(in_proc, 65536, &swaps, &swaps_len, NULL))
-		return paths;
-	g_auto(GStrv) words = g_strsplit(swaps, "\n", -1);
-	for (size_t i = 0; words[i]; i++) {
-		if (*words[i] == '/')
-			g_hash_table_add(
-				paths, g_strndup(words[i] + 1, strcspn(words[i] + 1, " \t")));
-	}
-	return paths;
-}
-
 static void check_part(Comparing *c, const WdrItineraryPart *p)
 {
-	g_autofree char *name = g_strdup_printf("packing-%u.list", p->number);
-	g_autofree char *path = g_build_filename(c->a->records, name, NULL);
+	g_autofree char *path = wdr_packing_file(c->a->records, p->number);
 	const WdrSystemPart *now = wdr_arriving_part(c->a, p);
 	WdrPartWay way = wdr_itinerary_way(p);
 	g_autoptr(GError) error = NULL;
@@ -161,8 +141,7 @@ static void tell_counts(const Comparing *c)
 void wdr_arrive_files(WdrArriving *a)
 {
 	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
-	g_autoptr(GHashTable) swap = swap_files(a);
-	Comparing c = { .a = a, .hasher = hasher, .swap = swap };
+	Comparing c = { .a = a, .hasher = hasher };
 
 	wdr_world_step(a->world, a->all ? "comparing every file with the packing lists"
 					: "comparing a sample of the files with the packing lists");

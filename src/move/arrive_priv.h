@@ -10,6 +10,8 @@ typedef struct {
 	const char *records;
 	WdrDisk *disk;     /* that the system runs from */
 	WdrSystem *system; /* as it runs */
+	GPtrArray *fstab;  /* WdrFstabLine */
+	char **swaps;      /* in use: see wdr_swaps() */
 	WdrBoard *board;   /* NULL: the machine is none that is known */
 	char *arguments;   /* of the kernel that runs; NULL: nobody says */
 	GArray *old;       /* WdrIdentity: addresses of the old disk; strings are the itinerary's */

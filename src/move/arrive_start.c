@@ -1,14 +1,12 @@
 /* Root, what started it, sizes and mounts, as they are once the system runs. */
-#include "base/io.h"
 #include "base/text.h"
 #include "boot/fstab.h"
-#include "boot/lookup.h"
 #include "boot/way.h"
 #include "move/arrive_priv.h"
 
 #include <string.h>
 
-enum { SWAPS_BYTES_MAX = 65536, FILLED_PERCENT = 97 };
+enum { FILLED_PERCENT = 97 };
 
 static void check_root(WdrArriving *a)
 {
@@ -119,30 +117,13 @@ static void check_size(WdrArriving *a, const WdrItineraryPart *p)
 
 /* ---- mounts ---- */
 
-static bool is_swapped_on(const WdrArriving *a, const char *device)
-{
-	g_autofree char *path = wdr_world_path(a->world, "/proc/swaps");
-	g_autofree char *text = NULL;
-	size_t len = 0;
-
-	if (!wdr_read_file(path, SWAPS_BYTES_MAX, &text, &len, NULL))
-		return false;
-	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
-	for (size_t i = 0; lines[i]; i++) {
-		size_t end = strcspn(lines[i], " \t");
-		if (strlen(device) == end && strncmp(lines[i], device, end) == 0)
-			return true;
-	}
-	return false;
-}
-
 static bool is_as_planned(const WdrArriving *a, const WdrFstabLine *l, unsigned number)
 {
 	g_autofree char *name = wdr_disk_partition_name(a->disk, number);
 	g_autofree char *device = g_strconcat("/dev/", name, NULL);
 	g_autofree char *point = wdr_disk_mount_point(a->world, a->disk, number);
 
-	return strcmp(l->type, "swap") == 0 ? is_swapped_on(a, device)
+	return strcmp(l->type, "swap") == 0 ? g_strv_contains((const char *const *)a->swaps, device)
 					    : g_strcmp0(point, l->point) == 0;
 }
 
@@ -172,15 +153,11 @@ static bool check_line(WdrArriving *a, const WdrFstabLine *l, unsigned *wrong)
 
 static void check_mounts(WdrArriving *a)
 {
-	size_t len = 0;
-	g_autofree char *text = wdr_follow_read(
-		a->system->root->volume, "etc/fstab", WDR_BOOT_FILE_BYTES_MAX, &len);
-	g_autoptr(GPtrArray) lines = wdr_fstab_lines(text ? text : "", len);
 	unsigned checked = 0;
 	unsigned wrong = 0;
 
-	for (guint i = 0; i < lines->len; i++)
-		checked += check_line(a, lines->pdata[i], &wrong) ? 1 : 0;
+	for (guint i = 0; i < a->fstab->len; i++)
+		checked += check_line(a, a->fstab->pdata[i], &wrong) ? 1 : 0;
 	if (checked == 0)
 		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_CHECK_REMARK, NULL,
 			"no entry of etc/fstab names this disk");

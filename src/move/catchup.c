@@ -128,17 +128,6 @@ static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError
 
 /* ---- carrying it ---- */
 
-static WdrBlockDev *device_of(const WdrMoving *m, const WdrHold *hold, const WdrItineraryPart *p,
-	bool is_medium, uint64_t *ret_offset)
-{
-	bool is_held = hold->part == p;
-
-	*ret_offset = is_held ? 0 : p->to.start;
-	if (is_medium)
-		return is_held ? hold->seen : m->medium;
-	return is_held ? hold->dev : m->target;
-}
-
 static const WdrMissing *missing_of(const WdrMoving *m, const Found *f, const char *path)
 {
 	return wdr_missing_find(m->logged.missing, f->part->number, path);
@@ -180,23 +169,17 @@ static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, f->part);
 	g_autoptr(GHashTable) edited = edited_files(m, f->part->number);
 	g_autofree char *list = wdr_moving_packing_file(m, f->part);
-	g_autoptr(WdrVolume) volume = NULL;
 	WdrDifference d = difference_of(m, f->part, leave, edited);
 	uint64_t offset = 0;
 	uint64_t bytes = 0;
-	WdrBlockDev *dev = device_of(m, hold, f->part, false, &offset);
+	WdrBlockDev *dev = wdr_hold_device(m, hold, f->part, false, &offset);
 	WdrBuildTarget target = { dev, offset, f->part->to.size, m->source->scratch, NULL, NULL };
 
 	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error) ||
 		!wdr_apply_list(list, f->diffs, f->begun, error))
 		return false;
 	m->result->caught_up.bytes += bytes;
-	if (!note_missing(m, f, error))
-		return false;
-	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
-	return (hold->part != f->part || wdr_hold_look(hold, error)) &&
-	       wdr_moving_open_volume(f->part, medium, offset, &volume, error) &&
-	       wdr_apply_verify(volume, f->diffs, error) &&
+	return note_missing(m, f, error) && wdr_hold_verify(m, hold, f->part, f->diffs, error) &&
 	       /* Root is checked with the records on it. */
 	       (hold->part == f->part || f->part == wdr_itinerary_root(m->it) ||
 		       wdr_moving_check_ext(m, f->part, error));
@@ -206,14 +189,14 @@ static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 static bool carry_fat_again(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
 {
 	uint64_t offset = 0;
-	WdrBlockDev *dev = device_of(m, hold, f->part, false, &offset);
+	WdrBlockDev *dev = wdr_hold_device(m, hold, f->part, false, &offset);
 	uint64_t entries = m->result->entries;
 	uint64_t bytes = m->result->bytes;
 
 	if (!wdr_moving_fill(m, f->part, dev, offset, error) ||
 		(hold->part == f->part && !wdr_hold_look(hold, error)))
 		return false;
-	WdrBlockDev *medium = device_of(m, hold, f->part, true, &offset);
+	WdrBlockDev *medium = wdr_hold_device(m, hold, f->part, true, &offset);
 	/* It was counted the first time. */
 	m->result->entries = entries;
 	m->result->bytes = bytes;

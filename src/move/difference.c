@@ -5,13 +5,6 @@
 
 #include <string.h>
 
-enum {
-	/* A file that changed this long before it was looked at, or later, may have changed again
-	 * without another change time: the kernel's clock for these ticks every 10 ms at most, and
-	 * a call to write that is held up stamps the file long before its bytes come. */
-	DOUBT_S = 30,
-};
-
 typedef struct {
 	const WdrDifference *d;
 	WdrPacking *list;
@@ -86,9 +79,11 @@ static void add_removed(Search *s, const WdrPacked *was)
 
 /* ---- one entry ---- */
 
+/* It may have changed again without another change time: the kernel's clock for these ticks every
+ * 10 ms at most, and see WDR_SETTLED_AFTER_S. */
 static bool is_doubtful(const Search *s, WdrTime changed)
 {
-	return changed.sec >= wdr_packing_begun(s->list) - DOUBT_S;
+	return changed.sec >= wdr_packing_begun(s->list) - WDR_SETTLED_AFTER_S;
 }
 
 static bool has_other_metadata(const WdrPacked *was, const WdrPacked *now)

@@ -263,17 +263,10 @@ static bool edit_of(
 	return true;
 }
 
-static WdrIdentity identity_of(const Editing *e, const WdrItineraryPart *p)
-{
-	return (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel,
-		wdr_itinerary_new_number(e->it, p),
-		e->it->target.is_image ? NULL : e->it->target.name, NULL };
-}
-
 static bool rewrite(const Editing *e, const WdrMention *m, const WdrItineraryPart *part, char **ret,
 	GError **error)
 {
-	WdrIdentity to = identity_of(e, part);
+	WdrIdentity to = wdr_itinerary_identity(e->it, part);
 	WdrNaming naming = { e->options->has_name_by, e->options->name_by,
 		e->options->keep_addresses, e->system->has_initramfs };
 	g_autofree char *why = NULL;
@@ -287,7 +280,7 @@ static bool rewrite(const Editing *e, const WdrMention *m, const WdrItineraryPar
 /* Addresses that stay true in any case: readdress leaves them alone. */
 static bool is_still_true(const Editing *e, const WdrMention *m, const WdrItineraryPart *part)
 {
-	WdrIdentity to = identity_of(e, part);
+	WdrIdentity to = wdr_itinerary_identity(e->it, part);
 
 	return e->it->what == WDR_MOVE_NOTHING && !e->options->has_name_by &&
 	       wdr_address_matches(&m->address, &to);

@@ -4,6 +4,7 @@
 
 #include "base/io.h"
 #include "base/stop.h"
+#include "move/apply.h"
 
 #include <string.h>
 #include <unistd.h>
@@ -105,6 +106,29 @@ bool wdr_hold_look(WdrHold *h, GError **error)
 
 	return wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) &&
 	       wdr_blockdev_write(h->seen, head, HELD_BYTES, 0, error);
+}
+
+WdrBlockDev *wdr_hold_device(const WdrMoving *m, const WdrHold *h, const WdrItineraryPart *p,
+	bool is_medium, uint64_t *ret_offset)
+{
+	bool is_held = h->part == p;
+
+	*ret_offset = is_held ? 0 : p->to.start;
+	if (is_medium)
+		return is_held ? h->seen : m->medium;
+	return is_held ? h->dev : m->target;
+}
+
+bool wdr_hold_verify(
+	WdrMoving *m, WdrHold *h, const WdrItineraryPart *p, GPtrArray *diffs, GError **error)
+{
+	g_autoptr(WdrVolume) volume = NULL;
+	uint64_t offset = 0;
+	WdrBlockDev *medium = wdr_hold_device(m, h, p, true, &offset);
+
+	return (h->part != p || wdr_hold_look(h, error)) &&
+	       wdr_moving_open_volume(p, medium, offset, &volume, error) &&
+	       wdr_apply_verify(volume, diffs, error);
 }
 
 static bool write_held(WdrMoving *m, WdrHold *h, GError **error)

@@ -120,6 +120,13 @@ WdrItineraryPart *wdr_itinerary_root(const WdrItinerary *it)
 	return NULL;
 }
 
+WdrIdentity wdr_itinerary_identity(const WdrItinerary *it, const WdrItineraryPart *p)
+{
+	return (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel,
+		wdr_itinerary_new_number(it, p), it->target.is_image ? NULL : it->target.name,
+		NULL };
+}
+
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number)
 {
 	for (guint i = 0; i < it->parts->len; i++) {

@@ -91,6 +91,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrItinerary, wdr_itinerary_free)
 WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from);
 WdrItineraryPart *wdr_itinerary_part(const WdrItinerary *it, unsigned number); /* NULL: none */
 WdrItineraryPart *wdr_itinerary_root(const WdrItinerary *it); /* NULL: there is none */
+/* What it will be called on the target, but for the disk's serial; strings are the itinerary's. */
+WdrIdentity wdr_itinerary_identity(const WdrItinerary *it, const WdrItineraryPart *p);
 /* What is changed in a file of this part; NULL: nothing yet. */
 WdrEdit *wdr_itinerary_edit(
 	const WdrItinerary *it, unsigned number, const char *file, bool is_on_source);

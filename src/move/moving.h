@@ -138,6 +138,13 @@ void wdr_hold_forget(const WdrMoving *m);
 bool wdr_hold_save(WdrMoving *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* `seen` shows what is held now. */
 bool wdr_hold_look(WdrHold *h, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Where a part of the target is written, or (is_medium) read back: what is held lies over the last
+ * one. *ret_offset: its start there. */
+WdrBlockDev *wdr_hold_device(const WdrMoving *m, const WdrHold *h, const WdrItineraryPart *p,
+	bool is_medium, uint64_t *ret_offset);
+/* What differences brought onto an ext part is there, as the medium has it. */
+bool wdr_hold_verify(WdrMoving *m, WdrHold *h, const WdrItineraryPart *p, GPtrArray *diffs,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Writes what was held, reads it back, checks the volume (a damaged one is taken back), and writes
  * the table with its boot marks. */
 bool wdr_hold_release(WdrMoving *m, WdrHold *h, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -52,6 +52,13 @@ uint64_t wdr_packing_entries(const WdrPacking *p)
 	return p->entries;
 }
 
+char *wdr_packing_file(const char *folder, unsigned number)
+{
+	g_autofree char *name = g_strdup_printf("packing-%u.list", number);
+
+	return g_build_filename(folder, name, NULL);
+}
+
 bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GError **error)
 {
 	FILE *file = fopen(path, "we");

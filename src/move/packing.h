@@ -15,6 +15,8 @@
 
 typedef struct WdrPacking WdrPacking;
 
+/* Where the list of a partition lies in a folder of records. The caller's. */
+char *wdr_packing_file(const char *folder, unsigned number);
 /* Starts a list; replaces an old one. */
 bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

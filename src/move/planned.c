@@ -125,84 +125,49 @@ static bool open_source(
 	       wdr_running_open(world, disk, ret, error);
 }
 
-static bool plan_target(
-	const WdrWorld *world, const WdrItinerary *it, WdrSystem **ret, GError **error)
+/* The target, or with on_source the source of a root that moves alone: its boot files changed, its
+ * old root still there. */
+static bool plan(const WdrWorld *world, const WdrItinerary *it, bool on_source, WdrSystem **ret,
+	GError **error)
 {
 	g_autoptr(WdrSystem) s = NULL;
 
-	if (!open_source(world, it, &s, error) || !use_overlays(world, it, s, false, error))
+	if (!open_source(world, it, &s, error) || !use_overlays(world, it, s, on_source, error))
 		return false;
-	use_table(s, it);
-	use_disk(world, s, &it->target);
+	if (!on_source) {
+		use_table(s, it);
+		use_disk(world, s, &it->target);
+	}
 	wdr_system_look_again(s, world);
 	*ret = g_steal_pointer(&s);
 	return true;
 }
 
-/* Its boot files changed, its old root still there. */
-static bool plan_source(
-	const WdrWorld *world, const WdrItinerary *it, WdrSystem **ret, GError **error)
-{
-	g_autoptr(WdrSystem) s = NULL;
+/* ---- the rehearsals ---- */
 
-	if (!open_source(world, it, &s, error) || !use_overlays(world, it, s, true, error))
-		return false;
-	wdr_system_look_again(s, world);
-	*ret = g_steal_pointer(&s);
-	return true;
-}
-
-/* ---- the rehearsal ---- */
-
-static GPtrArray *disks_beside(const WdrWorld *world, const WdrItinerary *it)
-{
-	g_autoptr(WdrDisk) source = NULL;
-	g_autoptr(WdrDisk) target = NULL;
-	GPtrArray *others = NULL;
-
-	if (it->target.is_image || !wdr_itinerary_disk_find(world, &it->source, &source, NULL) ||
-		!wdr_itinerary_disk_find(world, &it->target, &target, NULL) ||
-		!wdr_systems_beside(world, source, target, &others, NULL))
-		return NULL;
-	return others;
-}
-
-/* What is thought away, and may come back: the source as it is. */
-static GPtrArray *disks_away(const WdrWorld *world, const WdrItinerary *it)
-{
-	GPtrArray *away = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
-	g_autoptr(WdrDisk) disk = NULL;
-	WdrSystem *s = NULL;
-
-	if (it->what == WDR_MOVE_EVERYTHING && !it->source.is_image &&
-		wdr_itinerary_disk_find(world, &it->source, &disk, NULL) &&
-		wdr_system_open(world, disk, &s, NULL))
-		g_ptr_array_add(away, s);
-	return away;
-}
-
-bool wdr_planned_rehearse(
-	const WdrWorld *world, const WdrItinerary *it, WdrRehearsal **ret, GError **error)
+bool wdr_planned_rehearse(const WdrAround *a, WdrRehearsal **ret, GError **error)
 {
 	g_autoptr(WdrSystem) target = NULL;
 	g_autoptr(WdrSystem) source = NULL;
-	bool is_root_alone = it->what == WDR_MOVE_ROOT;
-	const WdrItineraryDisk *starts = is_root_alone ? &it->source : &it->target;
+	bool is_root_alone = a->it->what == WDR_MOVE_ROOT;
 
-	if (!plan_target(world, it, &target, error) ||
-		(is_root_alone && !plan_source(world, it, &source, error)))
+	if (!plan(a->world, a->it, false, &target, error) ||
+		(is_root_alone && !plan(a->world, a->it, true, &source, error)))
 		return false;
-	g_autoptr(GPtrArray) others = disks_beside(world, it);
-	g_autoptr(GPtrArray) away = disks_away(world, it);
-	if (is_root_alone) {
-		others = others ? others
-				: g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
-		g_ptr_array_add(others, target);
-	}
-	g_autoptr(WdrBoard) board = starts->is_image ? NULL : wdr_board_look(world);
-	*ret = wdr_rehearse(
-		is_root_alone ? source : target, &(WdrRehearsing){ NULL, board, others, away });
-	if (is_root_alone)
-		target = NULL; /* it is the list's */
+	*ret = is_root_alone ? wdr_around_rehearse(a, source, target)
+			     : wdr_around_rehearse(a, target, NULL);
 	return true;
+}
+
+WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it)
+{
+	g_auto(WdrAround) around = { 0 };
+	g_autoptr(WdrSystem) system = NULL;
+
+	if (it->what != WDR_MOVE_EVERYTHING)
+		return NULL;
+	wdr_around_look(world, it, &around);
+	if (!around.target || !wdr_system_open(world, around.target, &system, NULL))
+		return NULL;
+	return wdr_around_rehearse(&around, system, NULL);
 }

@@ -5,6 +5,7 @@
 
 #include "base/cleanup.h"
 #include "move/into.h"
+#include "move/packing.h"
 #include "move/running.h"
 
 #include <errno.h>
@@ -80,9 +81,7 @@ bool wdr_moving_is_volume(const WdrItineraryPart *p)
 
 char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p)
 {
-	g_autofree char *name = g_strdup_printf("packing-%u.list", p->number);
-
-	return g_build_filename(m->state, name, NULL);
+	return wdr_packing_file(m->state, p->number);
 }
 
 char *wdr_moving_checkpoint_file(const WdrMoving *m, const WdrItineraryPart *p)

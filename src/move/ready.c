@@ -1,8 +1,5 @@
 #include "move/ready_priv.h"
 
-#include "boot/survey.h"
-#include "move/running.h"
-
 #include <string.h>
 
 static const char *const names[] = { WDR_CHECK_SOURCE, WDR_CHECK_TARGET, WDR_CHECK_ROOM,
@@ -29,33 +26,17 @@ char *wdr_check_names(void)
 	return g_string_free(text, FALSE);
 }
 
-/* Disks that are not there any more are the move's to refuse. */
-static void open_all(WdrReady *r)
-{
-	const WdrItinerary *it = r->it;
-
-	(void)!wdr_itinerary_disk_find(r->world, &it->source, &r->source, NULL);
-	(void)!wdr_itinerary_disk_find(r->world, &it->target, &r->target, NULL);
-	if (r->source)
-		(void)!wdr_running_open(r->world, r->source, &r->system, NULL);
-	if (r->source && r->target && !(r->source->is_image && r->target->is_image))
-		(void)!wdr_systems_beside(r->world, r->source, r->target, &r->disks, NULL);
-}
-
 GPtrArray *wdr_ready_checks(const WdrWorld *world, const WdrItinerary *it)
 {
-	WdrReady r = { .world = world, .it = it };
+	WdrReady r = { .checks = wdr_checks_new() };
 
-	r.checks = wdr_checks_new();
-	open_all(&r);
+	/* Disks that are not there any more are the move's to refuse. */
+	wdr_around_look(world, it, &r.around);
 	wdr_ready_disks(&r);
 	wdr_ready_start(&r);
 	wdr_ready_system(&r);
 	wdr_ready_machine(&r);
-	wdr_system_free(r.system);
-	g_clear_pointer(&r.disks, g_ptr_array_unref);
-	wdr_disk_free(r.source);
-	wdr_disk_free(r.target);
+	wdr_around_clear(&r.around);
 	return r.checks;
 }
 

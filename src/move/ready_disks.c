@@ -35,7 +35,7 @@ static void say_empty(WdrReady *r, const char *what)
 
 static void check_target(WdrReady *r)
 {
-	const WdrItinerary *it = r->it;
+	const WdrItinerary *it = r->around.it;
 	g_autofree char *what = describe(&it->target);
 	g_autofree char *erased = wdr_itinerary_erased(it);
 	g_autofree char *remedy = g_strdup_printf(
@@ -58,8 +58,8 @@ static void check_target(WdrReady *r)
 
 static void check_room(WdrReady *r)
 {
-	for (guint i = 0; i < r->it->parts->len; i++) {
-		const WdrItineraryPart *p = r->it->parts->pdata[i];
+	for (guint i = 0; i < r->around.it->parts->len; i++) {
+		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
 		WdrPartWay way = wdr_itinerary_way(p);
 		if (way != WDR_WAY_EXT && way != WDR_WAY_FAT)
 			continue;
@@ -103,7 +103,7 @@ static void check_link(WdrReady *r, const WdrItineraryDisk *d, const WdrDisk *no
 
 	if (rate <= 0)
 		return;
-	g_autofree char *best = now ? wdr_disk_best_link(r->world, now) : NULL;
+	g_autofree char *best = now ? wdr_disk_best_link(r->around.world, now) : NULL;
 	bool could_more = best && strcmp(best, d->link) != 0;
 	wdr_checks_say(r->checks, WDR_CHECK_LINK, is_slow ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
 		is_slow ? "a USB 3 port and cable; else it stays slower than it could be" : NULL,
@@ -116,6 +116,6 @@ void wdr_ready_disks(WdrReady *r)
 {
 	check_target(r);
 	check_room(r);
-	check_link(r, &r->it->source, r->source);
-	check_link(r, &r->it->target, r->target);
+	check_link(r, &r->around.it->source, r->around.source);
+	check_link(r, &r->around.it->target, r->around.target);
 }

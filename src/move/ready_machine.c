@@ -13,9 +13,10 @@ static void check_power(WdrReady *r)
 {
 	const char *text = NULL;
 	bool is_now = false;
-	bool is_image = !r->source || !r->target || (r->source->is_image && r->target->is_image);
+	bool is_image = !r->around.source || !r->around.target ||
+			(r->around.source->is_image && r->around.target->is_image);
 
-	if (is_image || !wdr_ask_voltage(r->world, &text, &is_now))
+	if (is_image || !wdr_ask_voltage(r->around.world, &text, &is_now))
 		return;
 	wdr_checks_say(r->checks, WDR_CHECK_POWER,
 		!text    ? WDR_CHECK_PASS
@@ -35,7 +36,7 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 {
 	if (!disk || disk->is_image)
 		return;
-	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(r->world, disk->name);
+	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(r->around.world, disk->name);
 	for (guint i = 0; lines && i < lines->len; i++) {
 		const char *line = lines->pdata[i];
 		bool is_bad = is_target && is_failure(line);
@@ -60,7 +61,7 @@ static void check_health(WdrReady *r, const WdrDisk *disk)
 {
 	if (!disk)
 		return;
-	g_autoptr(GPtrArray) health = wdr_disk_health(r->world, disk);
+	g_autoptr(GPtrArray) health = wdr_disk_health(r->around.world, disk);
 	for (guint i = 0; i < health->len; i++) {
 		const WdrHealth *h = health->pdata[i];
 		wdr_checks_say(r->checks, WDR_CHECK_HEALTH,
@@ -75,7 +76,7 @@ static int64_t newest_time(const WdrReady *r, const char **ret_file)
 {
 	static const char *const files[] = { "etc/fake-hwclock.data",
 		"var/lib/systemd/timesync/clock", "etc/fstab", "var/log/syslog", "var/log/wtmp" };
-	const WdrSystemPart *root = r->system ? r->system->root : NULL;
+	const WdrSystemPart *root = r->around.system ? r->around.system->root : NULL;
 	int64_t newest = 0;
 
 	for (size_t i = 0; root && root->volume && i < G_N_ELEMENTS(files); i++) {
@@ -93,7 +94,7 @@ static int64_t newest_time(const WdrReady *r, const char **ret_file)
 static void check_clock(WdrReady *r)
 {
 	static const char remedy[] = "set it first (timedatectl); edited files get its time";
-	int64_t now = wdr_world_now(r->world);
+	int64_t now = wdr_world_now(r->around.world);
 	const char *file = NULL;
 	int64_t newest = newest_time(r, &file);
 	g_autofree char *says = wdr_format_time(now);
@@ -113,9 +114,9 @@ static void check_clock(WdrReady *r)
 void wdr_ready_machine(WdrReady *r)
 {
 	check_power(r);
-	check_errors(r, r->source, false);
-	check_errors(r, r->target, true);
-	check_health(r, r->source);
-	check_health(r, r->target);
+	check_errors(r, r->around.source, false);
+	check_errors(r, r->around.target, true);
+	check_health(r, r->around.source);
+	check_health(r, r->around.target);
 	check_clock(r);
 }

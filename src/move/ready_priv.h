@@ -1,14 +1,11 @@
 /* What the groups of checks share. Private to src/move. */
 #pragma once
 
+#include "move/around.h"
 #include "move/ready.h"
 
 typedef struct {
-	const WdrWorld *world;
-	const WdrItinerary *it;
-	WdrDisk *source, *target; /* NULL: it is not there any more */
-	WdrSystem *system;        /* of the source; NULL: it cannot be read */
-	GPtrArray *disks;         /* WdrSystem *: the machine's others; NULL: not looked at */
+	WdrAround around;
 	GPtrArray *checks;
 } WdrReady;
 

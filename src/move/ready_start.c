@@ -69,7 +69,7 @@ void wdr_ready_start(WdrReady *r)
 	g_autoptr(WdrRehearsal) planned = NULL;
 	g_autoptr(GError) error = NULL;
 
-	if (!wdr_planned_rehearse(r->world, r->it, &planned, &error)) {
+	if (!wdr_planned_rehearse(&r->around, &planned, &error)) {
 		wdr_checks_say(r->checks, WDR_CHECK_BOOT_FILES, WDR_CHECK_REMARK,
 			"a move rehearses what it made at its end",
 			"the start cannot be walked beforehand: %s", error->message);

@@ -48,15 +48,15 @@ static void see_system(Addresses *a, const WdrSystem *s, const char *name)
 
 static void check_addresses(WdrReady *r)
 {
-	const WdrItinerary *it = r->it;
+	const WdrItinerary *it = r->around.it;
 	g_autoptr(GHashTable) places =
 		g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
 	Addresses a = { r, places, 0 };
 
-	if (r->system)
-		see_system(&a, r->system, it->source.name);
-	for (guint i = 0; r->disks && i < r->disks->len; i++) {
-		const WdrSystem *s = r->disks->pdata[i];
+	if (r->around.system)
+		see_system(&a, r->around.system, it->source.name);
+	for (guint i = 0; r->around.others && i < r->around.others->len; i++) {
+		const WdrSystem *s = r->around.others->pdata[i];
 		see_system(&a, s, s->home ? s->home : "another disk");
 	}
 	for (guint i = 0; i < it->parts->len; i++) {
@@ -75,13 +75,11 @@ static void check_addresses(WdrReady *r)
 /* It will be true on the target too: a label that is kept, for one. */
 static bool stays_true(const WdrReady *r, const WdrMention *m, const WdrSystemPart *part)
 {
-	const WdrItineraryPart *p = wdr_itinerary_part(r->it, part->partition->number);
-	WdrIdentity id = { 0 };
+	const WdrItineraryPart *p = wdr_itinerary_part(r->around.it, part->partition->number);
 
 	if (!p)
 		return true;
-	id = (WdrIdentity){ p->to.uuid, p->to.label, p->to.partuuid, p->to.partlabel, p->number,
-		r->it->target.is_image ? NULL : r->it->target.name, r->it->target.serial };
+	WdrIdentity id = wdr_itinerary_identity(r->around.it, p);
 	return wdr_address_matches(&m->address, &id);
 }
 
@@ -93,11 +91,11 @@ static bool stays(const WdrReady *r, const WdrMention *m)
 	if (!m->frozen || m->address.kind == WDR_BY_NUMBER ||
 		strcmp(m->frozen, WDR_FROZEN_COMMENT) == 0)
 		return false;
-	for (guint i = 0; i < r->it->edits->len; i++) {
-		if (wdr_edit_covers(r->it->edits->pdata[i], m))
+	for (guint i = 0; i < r->around.it->edits->len; i++) {
+		if (wdr_edit_covers(r->around.it->edits->pdata[i], m))
 			return false;
 	}
-	const WdrSystemPart *part = wdr_system_resolve(r->system, &m->address, &count);
+	const WdrSystemPart *part = wdr_system_resolve(r->around.system, &m->address, &count);
 	return part && !stays_true(r, m, part);
 }
 
@@ -105,8 +103,8 @@ static void check_mentions(WdrReady *r)
 {
 	unsigned left = 0;
 
-	for (guint i = 0; i < r->system->mentions->len; i++) {
-		const WdrMention *m = r->system->mentions->pdata[i];
+	for (guint i = 0; i < r->around.system->mentions->len; i++) {
+		const WdrMention *m = r->around.system->mentions->pdata[i];
 		if (!stays(r, m) || ++left > TOLD_MAX)
 			continue;
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_REMARK,
@@ -120,25 +118,26 @@ static void check_mentions(WdrReady *r)
 			left - TOLD_MAX);
 	if (left == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_PASS, NULL,
-			"every mention is put right; %u file%s will be edited", r->it->edits->len,
-			r->it->edits->len == 1 ? "" : "s");
+			"every mention is put right; %u file%s will be edited",
+			r->around.it->edits->len, r->around.it->edits->len == 1 ? "" : "s");
 }
 
 /* ---- swap, files ---- */
 
 static void check_swap(WdrReady *r)
 {
-	for (guint i = 0; i < r->it->parts->len; i++) {
-		const WdrItineraryPart *p = r->it->parts->pdata[i];
+	for (guint i = 0; i < r->around.it->parts->len; i++) {
+		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
 		if (p->role == WDR_ROLE_SWAP)
 			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_CHECK_PASS, NULL,
 				"partition %u is made anew; what was swapped out stays behind",
 				p->number);
 	}
-	for (guint i = 0; r->system && i < r->system->mentions->len; i++) {
-		const WdrMention *m = r->system->mentions->pdata[i];
+	for (guint i = 0; r->around.system && i < r->around.system->mentions->len; i++) {
+		const WdrMention *m = r->around.system->mentions->pdata[i];
 		unsigned count = 0;
-		if (m->use == WDR_USE_RESUME && !wdr_system_resolve(r->system, &m->address, &count))
+		if (m->use == WDR_USE_RESUME &&
+			!wdr_system_resolve(r->around.system, &m->address, &count))
 			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_CHECK_REMARK,
 				"take it out, or name a swap area that is there",
 				"/%s:%u: %s names no swap area of the source: a start waits for it",
@@ -151,8 +150,8 @@ static void check_files(WdrReady *r)
 	uint64_t unread = 0;
 	uint64_t entries = 0;
 
-	for (guint i = 0; i < r->it->parts->len; i++) {
-		const WdrItineraryPart *p = r->it->parts->pdata[i];
+	for (guint i = 0; i < r->around.it->parts->len; i++) {
+		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
 		unread += p->unread;
 		entries += p->entries;
 	}
@@ -167,9 +166,9 @@ static void check_files(WdrReady *r)
 
 static void check_writers(WdrReady *r)
 {
-	if (!r->system || !wdr_running_is(r->system))
+	if (!r->around.system || !wdr_running_is(r->around.system))
 		return;
-	g_autoptr(GPtrArray) writers = wdr_writers_find(r->world);
+	g_autoptr(GPtrArray) writers = wdr_writers_find(r->around.world);
 	for (guint i = 0; i < writers->len; i++) {
 		const WdrWriter *w = writers->pdata[i];
 		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_CHECK_REMARK,
@@ -192,7 +191,7 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		"init=/bin/systemd" };
 	static const char *const once[] = { "init=", "systemd.run=", "systemd.unit=", "firstboot",
 		"first-boot" };
-	g_autoptr(WdrWays) ways = wdr_ways_find(r->system, NULL);
+	g_autoptr(WdrWays) ways = wdr_ways_find(r->around.system, NULL);
 	const WdrWay *way = ways->ways->len ? ways->ways->pdata[0] : NULL;
 	g_auto(GStrv) words =
 		g_strsplit_set(way && way->arguments ? way->arguments : "", " \t", -1);
@@ -250,12 +249,13 @@ static void check_units(WdrReady *r, unsigned *found)
 		g_auto(WdrEntry) entry = { 0 };
 		g_autofree char *path = NULL;
 		WdrNode node = { 0, NULL };
-		if (!wdr_follow(r->system->root->volume, folders[i], &path, &node.id, &entry) ||
+		if (!wdr_follow(
+			    r->around.system->root->volume, folders[i], &path, &node.id, &entry) ||
 			entry.kind != WDR_KIND_FOLDER)
 			continue;
 		node.path = path;
 		Wants w = { r, folders[i], found };
-		(void)!wdr_volume_list(r->system->root->volume, &node, see_unit, &w, NULL);
+		(void)!wdr_volume_list(r->around.system->root->volume, &node, see_unit, &w, NULL);
 	}
 }
 
@@ -264,7 +264,7 @@ static void check_machine_id(WdrReady *r, unsigned *found)
 {
 	size_t len = 0;
 	g_autofree char *id =
-		wdr_follow_read(r->system->root->volume, "etc/machine-id", 4096, &len);
+		wdr_follow_read(r->around.system->root->volume, "etc/machine-id", 4096, &len);
 
 	if (!id || (*g_strstrip(id) && strcmp(id, "uninitialized") != 0))
 		return;
@@ -280,7 +280,7 @@ static void check_first_start(WdrReady *r)
 	unsigned found = 0;
 
 	check_arguments(r, &found);
-	if (r->system->root && r->system->root->volume) {
+	if (r->around.system->root && r->around.system->root->volume) {
 		check_units(r, &found);
 		check_machine_id(r, &found);
 	}
@@ -293,10 +293,10 @@ void wdr_ready_system(WdrReady *r)
 {
 	check_swap(r);
 	check_addresses(r);
-	if (r->system)
+	if (r->around.system)
 		check_mentions(r);
 	check_files(r);
 	check_writers(r);
-	if (r->system)
+	if (r->around.system)
 		check_first_start(r);
 }

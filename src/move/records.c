@@ -235,21 +235,17 @@ static GPtrArray *differences(Records *all)
 static bool put(
 	WdrMoving *m, WdrHold *hold, const WdrItineraryPart *p, Records *all, GError **error)
 {
-	bool is_held = hold->part == p;
-	uint64_t offset = is_held ? 0 : p->to.start;
 	g_autoptr(GPtrArray) diffs = differences(all);
-	g_autoptr(WdrVolume) seen = NULL;
 	WdrDifference d = { .world = m->world, .source = &all->volume, .partition = p->number };
-	WdrBuildTarget target = { is_held ? hold->dev : m->target, offset, p->to.size,
-		m->source->scratch, NULL, NULL };
+	uint64_t offset = 0;
 	uint64_t bytes = 0;
+	WdrBlockDev *dev = wdr_hold_device(m, hold, p, false, &offset);
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, NULL, NULL };
 
 	return wdr_moving_note_changing(m, p, error) &&
 	       wdr_apply_ext(&d, &target, diffs, &bytes, error) &&
-	       (!is_held || wdr_hold_look(hold, error)) &&
-	       wdr_moving_open_volume(p, is_held ? hold->seen : m->medium, offset, &seen, error) &&
-	       wdr_apply_verify(seen, diffs, error) &&
-	       (is_held || wdr_moving_check_ext(m, p, error)) &&
+	       wdr_hold_verify(m, hold, p, diffs, error) &&
+	       (hold->part == p || wdr_moving_check_ext(m, p, error)) &&
 	       wdr_moving_note_carried(m, p, error);
 }
 
@@ -261,10 +257,10 @@ bool wdr_records_leave(WdrMoving *m, WdrHold *hold, GError **error)
 
 	if (!p || wdr_itinerary_way(p) != WDR_WAY_EXT)
 		return true;
-	bool is_held = hold->part == p;
+	uint64_t offset = 0;
+	WdrBlockDev *dev = wdr_hold_device(m, hold, p, false, &offset);
 	if (!wdr_logbook_step(m->logbook, error, "leaving the records of the move on the target") ||
-		!wdr_moving_open_volume(p, is_held ? hold->dev : m->target,
-			is_held ? 0 : p->to.start, &before, error))
+		!wdr_moving_open_volume(p, dev, offset, &before, error))
 		return false;
 	Records *all = collect(m);
 	bool is_fine = look_at_target(all, before, &fits, error);
@@ -274,7 +270,7 @@ bool wdr_records_leave(WdrMoving *m, WdrHold *hold, GError **error)
 			"them, or something else stands in their place");
 	if (is_fine && fits)
 		is_fine = put(m, hold, p, all, error);
-	else if (is_fine && !is_held)
+	else if (is_fine && hold->part != p)
 		is_fine = wdr_moving_check_ext(m, p, error);
 	wdr_volume_free(&all->volume);
 	return is_fine;

@@ -48,6 +48,18 @@ void wdr_sample_program(WdrMemoryVolume *m, const char *path, uint64_t len)
 	begin_with(m, path, 0755, head, sizeof(head), len);
 }
 
+void wdr_sample_system(WdrMemoryVolume *m, unsigned tools)
+{
+	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
+	wdr_sample_link(m, "lib", "usr/lib");
+	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
+	wdr_sample_program(m, "usr/lib/systemd/systemd", 90000);
+	for (unsigned i = 0; i < tools; i++) {
+		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
+		wdr_sample_bytes(m, path, 0755, 9000 + i * 1291 % 70000);
+	}
+}
+
 /* ---- initramfs ---- */
 
 static void add(struct archive *a, const char *path, unsigned mode, const void *data, size_t len)

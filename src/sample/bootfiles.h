@@ -7,6 +7,8 @@
 /* An arm64 Image. */
 void wdr_sample_kernel(WdrMemoryVolume *m, const char *path, const char *release, uint64_t len);
 void wdr_sample_device_tree(WdrMemoryVolume *m, const char *path, uint64_t len);
+/* What every small system has besides its own: links as usr is merged, an init, and tools. */
+void wdr_sample_system(WdrMemoryVolume *m, unsigned tools);
 /* An arm64 ELF file that needs nothing. */
 void wdr_sample_program(WdrMemoryVolume *m, const char *path, uint64_t len);
 /* About `len` bytes: a plain archive of firmware, and one packed by gzip with an init and the

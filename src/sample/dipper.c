@@ -67,13 +67,6 @@ WdrMemoryVolume *wdr_sample_dipper_root(void)
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_texts(m, texts, G_N_ELEMENTS(texts));
-	wdr_sample_link(m, "etc/os-release", "../usr/lib/os-release");
-	wdr_sample_link(m, "lib", "usr/lib");
-	wdr_sample_link(m, "sbin/init", "../usr/lib/systemd/systemd");
-	wdr_sample_program(m, "usr/lib/systemd/systemd", 90000);
-	for (unsigned i = 0; i < 100; i++) {
-		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
-		wdr_sample_bytes(m, path, 0755, 9000 + i * 1291 % 70000);
-	}
+	wdr_sample_system(m, 100);
 	return m;
 }

@@ -21,9 +21,6 @@
 enum {
 	EXTENTS_AT_ONCE = 64,
 	RUNS_MAX = 4096, /* of one file */
-	/* A call to write stamps the file first, and may be held up before its bytes come: on a
-	 * disk with much to do for many seconds. */
-	SETTLED_AFTER_S = 30,
 	CLOCK_SLACK_US = 200000,
 };
 
@@ -53,7 +50,7 @@ bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint6
 	t->disk = dev;
 	t->offset = offset;
 	t->size = size;
-	t->settled = (WdrTime){ now / 1000000 - SETTLED_AFTER_S, 0 };
+	t->settled = (WdrTime){ now / 1000000 - WDR_SETTLED_AFTER_S, 0 };
 	t->clock_offset = clock_offset();
 	return true;
 }

@@ -100,6 +100,10 @@ typedef struct {
 
 typedef bool (*WdrListFunc)(void *data, const WdrName *name, GError **error);
 
+/* A call to write stamps its file first, and may be held up before its bytes come: on a disk with
+ * much to do for many seconds. A file that changed this long ago has come to rest. */
+enum { WDR_SETTLED_AFTER_S = 30 };
+
 /* A piece of a file's content. Between pieces are holes. */
 typedef struct {
 	uint64_t offset;

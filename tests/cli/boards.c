@@ -165,3 +165,17 @@ void board_judge(const char *image)
 		sup_judge_fat(sup_path("cut.fat"));
 	}
 }
+
+void board_shell(const Board *b, const char *shorthands, const char *commands)
+{
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *image = g_strdup(board_disk(b, false));
+	g_autofree char *script = g_strdup_printf(
+		"set -e; cd '%s'; export PATH=$PATH:/sbin:/usr/sbin MTOOLS_SKIP_CHECK=1; I='%s';"
+		" V1=\"$I?offset=%" G_GUINT64_FORMAT "\"; V2=\"$I?offset=%" G_GUINT64_FORMAT
+		"\"; %s %s",
+		folder, image, board_start(image, 1), board_start(image, 2), shorthands, commands);
+	const char *argv[] = { "bash", "-c", script, NULL };
+
+	sup_tool(argv);
+}

@@ -21,6 +21,10 @@ const char *board_disk(const Board *b, bool is_drive);
 SupRun board_run(const Board *b, const char *const *arguments);
 #define BOARD_RUN(b, ...) board_run(b, (const char *const[]){ __VA_ARGS__, NULL })
 
+/* Commands of bash in the board's bench, with $I its card, $V1 and $V2 the card's partitions as
+ * debugfs takes them. `shorthands` come before them; "": none. */
+void board_shell(const Board *b, const char *shorthands, const char *commands);
+
 /* As sfdisk tells it. */
 uint64_t board_start(const char *image, unsigned number);
 /* A file of a partition, through mtools or debugfs. */

@@ -9,15 +9,9 @@ Suite *suite_arrive(void);
 #define CARD bench_path("dev/mmcblk0")
 #define RESTART WDR_TEST_DATA "/../../scripts/running-bench"
 
-/* A command of bash in the bench's folder. */
 static void shell(const char *command)
 {
-	g_autofree char *script = g_strdup_printf(
-		"set -e; cd '%s'; export PATH=$PATH:/sbin:/usr/sbin MTOOLS_SKIP_CHECK=1; %s",
-		bench_path(""), command);
-	const char *argv[] = { "bash", "-c", script, NULL };
-
-	sup_tool(argv);
+	board_shell(&boards[0], "", command);
 }
 
 static void move(void)

@@ -9,19 +9,18 @@ Suite *suite_medium(void);
 enum { HERON, BITTERN };
 
 /* Shorthands for a shell in the bench's folder. */
-static const char prelude[] =
-	"set -e; cd '%s'; T=proc/device-tree; export MTOOLS_SKIP_CHECK=1;"
-	"is() { printf '%%s\\0' \"$@\" > $T/compatible; };"
+static const char shorthands[] =
+	"T=proc/device-tree;"
+	"is() { printf '%s\\0' \"$@\" > $T/compatible; };"
 	"built() { printf \"\\\\x$1\\\\x$2\\\\x$3\\\\x$4\" > $T/chosen/bootloader/build-timestamp; };"
-	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%%%:*}) echo '${a#*:}' ;;\";"
+	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%:*}) echo '${a#*:}' ;;\";"
 	" done; echo '*) exit 1 ;;'; echo esac; } > bin/vcgencmd; };"
-	"environment() { printf '%%s\n' \"$@\" | mkenvimage -s 8192 -o e -; dd if=e of=dev/mtd0 bs=1M "
+	"environment() { printf '%s\n' \"$@\" | mkenvimage -s 8192 -o e -; dd if=e of=dev/mtd0 bs=1M "
 	"seek=3 conv=notrunc; echo /dev/mtd0 0x300000 0x2000 > root/etc/fw_env.config; };"
 	"copy() { echo boot_targets=$1 | mkenvimage -r -s 8192 -o e -; printf \"\\\\$2\" | dd of=e bs=1 seek=4 "
 	"conv=notrunc; dd if=e of=dev/mtd0 bs=8192 seek=$3 conv=notrunc; };"
 	"copies() { copy mmc1 $1 384; copy nvme0 $2 385; printf '/dev/mtd0 0x300000 0x2000\n/dev/mtd0 "
-	"0x302000 0x2000\n' > root/etc/fw_env.config; };"
-	"%s";
+	"0x302000 0x2000\n' > root/etc/fw_env.config; };";
 
 static const struct {
 	int board;
@@ -125,11 +124,8 @@ static const struct {
 START_TEST(a_board_and_a_medium)
 {
 	const Board *b = &boards[boards_and_media[_i].board];
-	g_autofree char *folder = g_strdup(board_path(b, ""));
-	g_autofree char *script = g_strdup_printf(prelude, folder, boards_and_media[_i].command);
-	const char *argv[] = { "bash", "-c", script, NULL };
 
-	sup_tool(argv);
+	board_shell(b, shorthands, boards_and_media[_i].command);
 	SupRun run = BOARD_RUN(b, "rehearse", b->card, "--medium", boards_and_media[_i].medium);
 	bench_expect(&run, boards_and_media[_i].code, boards_and_media[_i].text);
 }
@@ -139,8 +135,8 @@ END_TEST
 START_TEST(disks_that_stay_in)
 {
 	const Board *b = &boards[_i];
-	g_autofree char *folder = g_strdup(board_path(b, ""));
-	g_autofree char *script = g_strdup_printf(prelude, folder,
+
+	board_shell(b, shorthands,
 		_i == HERON
 			? "says bootloader_config:BOOT_ORDER=0xf61; cp --sparse=always dev/mmcblk0 "
 			  "dev/nvme0n1; cp -r sys/block/mmcblk0 sys/block/mmcblk9; truncate -s 600M "
@@ -148,9 +144,6 @@ START_TEST(disks_that_stay_in)
 			: "head -c 4194304 /dev/zero > dev/mtd0; cp --sparse=always dev/mmcblk1 "
 			  "dev/nvme0n1; printf RKNS | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc; "
 			  "cp -r sys/block/mmcblk1 sys/block/mmcblk9; truncate -s 600M dev/mmcblk9");
-	const char *argv[] = { "bash", "-c", script, NULL };
-
-	sup_tool(argv);
 	SupRun run = BOARD_RUN(b, "rehearse", "nvme0n1", "--without", "mmcblk9");
 	bench_expect(&run, 1,
 		_i == HERON ? "mmcblk0 (SD card) comes first, and has boot files too"
@@ -164,13 +157,9 @@ START_TEST(a_gpt_for_an_old_board)
 {
 	const Board *b = &boards[HERON];
 	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--table", "gpt");
-	g_autofree char *folder = g_strdup(board_path(b, ""));
-	g_autofree char *script =
-		g_strdup_printf(prelude, folder, "is raspberrypi,3-model-b-plus brcm,bcm2837");
-	const char *argv[] = { "bash", "-c", script, NULL };
 
 	bench_expect(&move, 0, "rehearsed: nvme0n1 boots\n");
-	sup_tool(argv);
+	board_shell(b, shorthands, "is raspberrypi,3-model-b-plus brcm,bcm2837");
 	SupRun run = BENCH_RUN("rehearse", "nvme0n1", "--medium", "usb");
 	bench_expect(
 		&run, 1, "a GPT is read by boards with firmware in an EEPROM only; this is one");

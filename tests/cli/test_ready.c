@@ -162,20 +162,11 @@ static const struct {
 	{ HERON, ":", { NULL }, 0, "clock", "the clock says 20" },
 };
 
-static const char prelude[] =
-	"set -e; cd '%s'; export MTOOLS_SKIP_CHECK=1 PATH=$PATH:/sbin:/usr/sbin; I='%s';"
-	" V1=\"$I?offset=%" G_GUINT64_FORMAT "\"; V2=\"$I?offset=%" G_GUINT64_FORMAT "\"; %s";
-
 START_TEST(each_check)
 {
 	const Board *b = &boards[cases[_i].board];
-	g_autofree char *image = g_strdup(board_disk(b, false));
-	g_autofree char *folder = g_strdup(board_path(b, ""));
-	g_autofree char *script = g_strdup_printf(prelude, folder, image, board_start(image, 1),
-		board_start(image, 2), cases[_i].command);
-	const char *argv[] = { "bash", "-c", script, NULL };
 
-	sup_tool(argv);
+	board_shell(b, "", cases[_i].command);
 	SupRun run = BOARD_RUN(b, "ready", "--to", b->drive, cases[_i].options[0],
 		cases[_i].options[1], cases[_i].options[2]);
 	bench_expect(&run, cases[_i].code, cases[_i].text);

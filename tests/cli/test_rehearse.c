@@ -152,21 +152,15 @@ static const struct {
 		NULL, 1, "what the script does here is known when it runs: boot.scr:1: if test" },
 };
 
-static const char prelude[] =
-	"set -e; cd '%s'; export MTOOLS_SKIP_CHECK=1; I='%s'; V1=\"$I?offset=%" G_GUINT64_FORMAT
-	"\"; V2=\"$I?offset=%" G_GUINT64_FORMAT "\"; M=/boot/extlinux/extlinux.conf;"
-	"mangle() { debugfs -R \"dump $M m\" $V1; sed -i \"$1\" m;"
-	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; }; %s";
+static const char shorthands[] =
+	"M=/boot/extlinux/extlinux.conf; mangle() { debugfs -R \"dump $M m\" $V1; sed -i \"$1\" m;"
+	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; };";
 
 START_TEST(one_thing_broken)
 {
 	const Board *b = &boards[changes[_i].board];
-	g_autofree char *image = g_strdup(board_disk(b, false));
-	g_autofree char *script = g_strdup_printf(prelude, sup_folder(), image,
-		board_start(image, 1), board_start(image, 2), changes[_i].command);
-	const char *argv[] = { "bash", "-c", script, NULL };
 
-	sup_tool(argv);
+	board_shell(b, shorthands, changes[_i].command);
 	SupRun run = changes[_i].medium
 			     ? BOARD_RUN(b, "rehearse", b->card, "--medium", changes[_i].medium)
 			     : BOARD_RUN(b, "rehearse", b->card);
