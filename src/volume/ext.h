@@ -44,6 +44,17 @@ bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, cons
 bool wdr_ext_check_replace(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* A new file in a folder that is there, with owner, mode and modification time of `like`. After a
+ * power cut the file is there or it is not, as soon as e2fsck -p ran, which the volume asks for.
+ * REFUSED: the name is taken, or there is no such folder. */
+bool wdr_ext_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	const void *data, size_t len, const WdrEntry *like,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same for taking one away; what has other names stays under these. A file that is not there is
+ * no error. `now` in seconds. */
+bool wdr_ext_remove_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
+	int64_t now, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* ---- changing many entries of a volume that was built and not mounted since ---- */
 
 typedef struct WdrExtChange WdrExtChange;

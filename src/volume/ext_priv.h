@@ -164,3 +164,29 @@ void wdr_ext_inode_put_blocks(WdrExtBuild *b, struct ext2_inode_large *in, uint6
 /* Into the inode's room and, if need be, a block of their own, which is added to *blocks. */
 bool wdr_ext_inode_put_xattrs(WdrExtBuild *b, ext2_ino_t ino, const WdrEntry *e, uint8_t *raw,
 	uint64_t *blocks, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- one file of a volume that nobody has mounted (ext_edit.c, ext_names.c) ---- */
+
+typedef struct {
+	WdrBlockDev *dev;
+	WdrExtBlocks blocks;
+	ext2_ino_t ino;
+	uint8_t *raw;       /* its inode, EXT2_INODE_SIZE bytes or more */
+	GArray *old_blocks; /* blk64_t: what the content took so far, its extent tree included */
+} WdrExtEdit;
+void wdr_ext_edit_clear(WdrExtEdit *e);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrExtEdit, wdr_ext_edit_clear)
+
+/* REFUSED and UNSUPPORTED as for wdr_ext_replace_file(). */
+bool wdr_ext_edit_open(WdrExtEdit *e, uint64_t offset, uint64_t size, int flags,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* REFUSED: it is immutable. */
+bool wdr_ext_edit_read_inode(WdrExtEdit *e, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_edit_note_blocks(WdrExtEdit *e, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Into blocks that are free, on the medium when it returns; the inode in memory leads to them. */
+bool wdr_ext_edit_write_content(
+	WdrExtEdit *e, const void *data, size_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Bitmaps, counters and superblock as they are in memory. */
+bool wdr_ext_edit_flush(WdrExtEdit *e, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_edit_write_inode(WdrExtEdit *e, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_edit_free_old(WdrExtEdit *e, GError **error) G_GNUC_WARN_UNUSED_RESULT;

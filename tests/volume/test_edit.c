@@ -110,14 +110,47 @@ static void free_nothing(void *self)
 	(void)self;
 }
 
+static bool replace(WdrBlockDev *dev, const char *text, size_t len)
+{
+	const WdrTime mtime = { 1800000000, 0 };
+
+	return wdr_ext_replace_file(dev, OFFSET, SIZE, "etc/fstab", text, len, &mtime, NULL);
+}
+
+static bool add_file(WdrBlockDev *dev, const char *text, size_t len)
+{
+	WdrEntry like = sup_entry(WDR_KIND_FILE, 0600);
+
+	like.uid = 33;
+	like.mtime.sec = 1800000000;
+	return wdr_ext_add_file(dev, OFFSET, SIZE, "etc/hides", text, len, &like, NULL);
+}
+
+static bool remove_file(WdrBlockDev *dev, const char *text, size_t len)
+{
+	(void)text;
+	(void)len;
+	return wdr_ext_remove_file(dev, OFFSET, SIZE, "etc/fstab", 1800000000, NULL);
+}
+
+/* What is done to a file of 30000 bytes, or one that is not there (NULL), and what it is then. */
+static const struct {
+	bool (*act)(WdrBlockDev *dev, const char *text, size_t len);
+	const char *file;
+	bool was_there;
+	const char *new_text; /* NULL: it is gone */
+} acts[] = { { replace, "etc/fstab", true, "new\n" }, { add_file, "etc/hides", false, "new\n" },
+	{ remove_file, "etc/fstab", true, NULL } };
+
 START_TEST(a_failing_medium_leaves_old_or_new)
 {
 	static const WdrBlockOps ops = {
 		.read = pass_read, .write = fail_later, .flush = pass_flush, .free = free_nothing
 	};
 	const char *image = make_ext();
-	g_autofree char *old_text = text_of(30000);
-	const WdrTime mtime = { 1800000000, 0 };
+	g_autofree char *old_text = acts[_i].was_there ? text_of(30000) : g_strdup("");
+	const char *new_text = acts[_i].new_text ? acts[_i].new_text : "";
+	g_autofree char *request = g_strdup_printf("cat /%s", acts[_i].file);
 	bool is_done = false;
 
 	for (unsigned n = 0; !is_done && n < 200; n++) {
@@ -128,20 +161,97 @@ START_TEST(a_failing_medium_leaves_old_or_new)
 		void *self[] = { real, &left };
 		g_autoptr(WdrBlockDev) dev =
 			wdr_blockdev_new("try", wdr_blockdev_size(real), 512, &ops, self);
-		is_done = wdr_ext_replace_file(
-			dev, OFFSET, SIZE, "etc/fstab", "new\n", 4, &mtime, NULL);
+		is_done = acts[_i].act(dev, new_text, strlen(new_text));
 		g_clear_pointer(&real, wdr_blockdev_free);
 		/* e2fsck may find blocks that nobody uses, and contents them right by itself. */
 		g_autofree char *where =
 			g_strdup_printf("%s?offset=%u", sup_path("try.img"), (unsigned)OFFSET);
 		SupRun run = SUP_RUN("e2fsck", "-fp", where);
 		ck_assert_msg(run.code <= 1, "after %u writes: %s", n, run.out);
-		g_autofree char *got = g_strdup(debugfs(sup_path("try.img"), "cat /etc/fstab"));
-		ck_assert_msg(strcmp(got, "new\n") == 0 || strcmp(got, old_text) == 0,
+		ck_assert_msg(!is_done || run.code == 0, "when it was done: %s", run.out);
+		g_autofree char *got = g_strdup(debugfs(sup_path("try.img"), request));
+		ck_assert_msg(strcmp(got, new_text) == 0 || strcmp(got, old_text) == 0,
 			"after %u writes: %s", n, got);
-		ck_assert(!is_done || strcmp(got, "new\n") == 0);
+		ck_assert(!is_done || strcmp(got, new_text) == 0);
 	}
 	ck_assert(is_done);
+}
+END_TEST
+
+/* Where no run of free blocks is long enough, the content lies in many. */
+START_TEST(ext_contents_in_pieces)
+{
+	enum { PIECES = 700, LEN = 3000000 };
+	WdrExtSpec spec = sup_ext_spec(NULL, 1024, 256);
+	WdrMemoryVolume *m = wdr_memory_volume_new("root");
+	WdrEntry file = sup_entry(WDR_KIND_FILE, 0644);
+	const WdrTime mtime = { 1800000000, 5 };
+	g_autofree char *text = text_of(LEN);
+	g_autofree char *filler = text_of(4096);
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	wdr_memory_volume_put(m, wdr_memory_volume_add(m, "fstab", &file), 0, "old\n", 4);
+	for (unsigned i = 0; i < 2 * PIECES; i++) {
+		g_autofree char *name = g_strdup_printf("f%04u", i);
+		wdr_memory_volume_put(m, wdr_memory_volume_add(m, name, &file), 0, filler, 4096);
+	}
+	g_autoptr(WdrVolume) v = wdr_memory_volume_as_volume(m);
+	spec.inodes = 4096;
+	sup_make_image(sup_path("ext.img"), OFFSET + 12 * 1048576);
+	sup_build_ext(v, sup_path("ext.img"), OFFSET, 12 * 1048576, &spec);
+	wdr_ext_spec_clear(&spec);
+	sup_ok(wdr_blockdev_open(sup_path("ext.img"), WDR_OPEN_WRITE, &dev, &error));
+	for (unsigned i = 0; i < 2 * PIECES; i += 2) {
+		g_autofree char *name = g_strdup_printf("f%04u", i);
+		sup_ok(wdr_ext_remove_file(dev, OFFSET, 12 * 1048576, name, 1800000000, &error));
+	}
+	sup_judge_ext(sup_path("ext.img"), OFFSET);
+	sup_ok(wdr_ext_replace_file(dev, OFFSET, 12 * 1048576, "fstab", text, LEN, &mtime, &error));
+	sup_judge_ext(sup_path("ext.img"), OFFSET);
+	g_autofree char *got = g_strdup(debugfs(sup_path("ext.img"), "cat /fstab"));
+	ck_assert_str_eq(got, text);
+	sup_ok(wdr_ext_replace_file(
+		dev, OFFSET, 12 * 1048576, "fstab", "one\n", 4, &mtime, &error));
+	sup_judge_ext(sup_path("ext.img"), OFFSET);
+}
+END_TEST
+
+START_TEST(ext_files_come_and_go)
+{
+	const char *image = make_ext();
+	g_autoptr(WdrBlockDev) dev = NULL;
+	WdrEntry like = sup_entry(WDR_KIND_FILE, 0600);
+
+	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
+	ck_assert(add_file(dev, "reed\n", 5));
+	sup_judge_ext(image, OFFSET);
+	const char *stat = debugfs(image, "stat /etc/hides");
+	ck_assert_msg(strstr(stat, "Mode:  0600") && strstr(stat, "User:    33"), "%s", stat);
+	ck_assert_msg(strstr(stat, "mtime: 0x6b49d200"), "%s", stat);
+	for (unsigned i = 0; i < 300; i++) {
+		g_autofree char *name = g_strdup_printf("etc/a-longer-name-for-a-hide-%03u", i);
+		sup_ok(wdr_ext_add_file(
+			dev, OFFSET, SIZE, name, name, strlen(name), &like, &error));
+	}
+	sup_judge_ext(image, OFFSET);
+	ck_assert_str_eq(debugfs(image, "cat /etc/a-longer-name-for-a-hide-299"),
+		"etc/a-longer-name-for-a-hide-299");
+	sup_fails(WDR_ERROR_REFUSED, "is there already",
+		wdr_ext_add_file(dev, OFFSET, SIZE, "etc/hides", "x", 1, &like, &error));
+	sup_fails(WDR_ERROR_REFUSED, "there is no folder /owls",
+		wdr_ext_add_file(dev, OFFSET, SIZE, "owls/a", "x", 1, &like, &error));
+	/* One with another name stays under that. */
+	SUP_TOOL("debugfs", "-w", "-R", "ln /etc/hides /etc/second", sup_path("cut.ext"));
+	SUP_TOOL("debugfs", "-w", "-R", "sif /etc/hides links_count 2", sup_path("cut.ext"));
+	g_autoptr(WdrBlockDev) linked = NULL;
+	sup_ok(wdr_blockdev_open(sup_path("cut.ext"), WDR_OPEN_WRITE, &linked, &error));
+	sup_ok(wdr_ext_remove_file(linked, 0, SIZE, "etc/hides", 1800000000, &error));
+	sup_judge_ext(sup_path("cut.ext"), 0);
+	ck_assert_str_eq(
+		SUP_TOOL("debugfs", "-R", "cat /etc/second", sup_path("cut.ext")), "reed\n");
+	sup_ok(wdr_ext_remove_file(linked, 0, SIZE, "etc/none", 1800000000, &error));
+	sup_fails(WDR_ERROR_REFUSED, "/etc is no plain file",
+		wdr_ext_remove_file(linked, 0, SIZE, "etc", 1800000000, &error));
 }
 END_TEST
 
@@ -335,7 +445,9 @@ Suite *suite_volume_edit(void)
 	tcase_set_timeout(t, 120);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, ext_files_are_replaced, 0, (int)G_N_ELEMENTS(contents));
-	tcase_add_test(t, a_failing_medium_leaves_old_or_new);
+	tcase_add_loop_test(t, a_failing_medium_leaves_old_or_new, 0, (int)G_N_ELEMENTS(acts));
+	tcase_add_test(t, ext_contents_in_pieces);
+	tcase_add_test(t, ext_files_come_and_go);
 	tcase_add_test(t, ext_refusals);
 	tcase_add_loop_test(t, fat_files_come_and_go, 0, (int)G_N_ELEMENTS(shapes));
 	tcase_add_loop_test(
