@@ -109,6 +109,16 @@ GBytes *wdr_loader_image_wrap(uint8_t type, const char *name, const void *data, 
 	return g_bytes_new_take(bytes, WDR_IMAGE_HEADER_BYTES + list + len);
 }
 
+GBytes *wdr_loader_image_rewrap(const void *header, const void *data, size_t len)
+{
+	uint8_t *bytes = g_malloc(WDR_IMAGE_HEADER_BYTES + len);
+
+	memcpy(bytes, header, WDR_IMAGE_HEADER_BYTES);
+	memcpy(bytes + WDR_IMAGE_HEADER_BYTES, data, len);
+	seal(bytes, len);
+	return g_bytes_new_take(bytes, WDR_IMAGE_HEADER_BYTES + len);
+}
+
 bool wdr_image_read(const WdrReading *r, GError **error)
 {
 	WdrLoaderImage image;

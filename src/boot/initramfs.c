@@ -1,5 +1,6 @@
 #include "boot/initramfs.h"
 
+#include "boot/image.h"
 #include "boot/modules.h"
 #include "boot/unpack.h"
 
@@ -9,14 +10,16 @@ enum {
 	HEADER_BYTES = 110, /* "070701" and 13 fields of 8 hex digits */
 	ALIGN = 4,
 	NAME_BYTES_MAX = 4096,
-	KEPT_BYTES_MAX = 65536, /* of conf/modules */
+	TARGET_BYTES_MAX = 4096,
+	KEPT_BYTES_MAX = 16 * 1024 * 1024,
 	ENTRIES_MAX = 1000000,
+	LINKS_MAX = 40, /* that are followed one after the other */
 };
 /* Fields, counted from 0. */
 enum { FIELD_MODE = 1, FIELD_FILE_SIZE = 6, FIELD_NAME_SIZE = 11 };
 
 static const char trailer[] = "TRAILER!!!";
-static const char modules_file[] = "conf/modules";
+static const char *const kept_names[] = { "modules.dep", "modules.alias", "modules.softdep" };
 
 typedef enum { IN_HEADER, IN_NAME, IN_BODY, IN_PADDING, BETWEEN } State;
 
@@ -30,6 +33,7 @@ typedef struct {
 	size_t body_left;
 	char *name;
 	uint32_t mode;
+	char *path;    /* of the entry whose body is read, links followed */
 	GString *kept; /* a body that is kept; NULL: it is not */
 } Cpio;
 
@@ -86,7 +90,47 @@ static const char *without_dots(const char *name)
 {
 	while (*name == '/' || (name[0] == '.' && name[1] == '/'))
 		name++;
-	return name;
+	return strcmp(name, ".") == 0 ? "" : name;
+}
+
+/* ---- paths ---- */
+
+/* A path below which the target of a link at `link` lies. */
+static char *behind_link(const char *link, const char *target)
+{
+	g_autofree char *folder = g_path_get_dirname(link);
+	g_autofree char *joined =
+		*target == '/' ? g_strdup(target) : g_strconcat("/", folder, "/", target, NULL);
+	g_autofree char *full = g_canonicalize_filename(joined, "/");
+
+	return g_strdup(full + 1);
+}
+
+char *wdr_initramfs_real(const WdrInitramfs *i, const char *path)
+{
+	char *real = g_strdup(path);
+	unsigned followed = 0;
+
+	for (size_t at = 0; at < strlen(real);) {
+		const char *slash = strchr(real + at, '/');
+		if (!slash)
+			break;
+		g_autofree char *folder = g_strndup(real, (size_t)(slash - real));
+		const char *target = g_hash_table_lookup(i->links, folder);
+		at = (size_t)(slash - real) + 1;
+		if (!target || ++followed > LINKS_MAX)
+			continue;
+		g_autofree char *to = behind_link(folder, target);
+		char *joined = g_strconcat(to, *to ? "/" : "", slash + 1, NULL);
+		if (strlen(joined) > NAME_BYTES_MAX) {
+			g_free(joined);
+			break;
+		}
+		g_free(real);
+		real = joined;
+		at = 0;
+	}
+	return real;
 }
 
 static void note_release(WdrInitramfs *into, const char *path)
@@ -102,37 +146,69 @@ static void note_release(WdrInitramfs *into, const char *path)
 	}
 }
 
+static bool is_kept(const char *path)
+{
+	const char *slash = strrchr(path, '/');
+
+	for (size_t i = 0; slash && i < G_N_ELEMENTS(kept_names); i++) {
+		if (strcmp(slash + 1, kept_names[i]) == 0)
+			return true;
+	}
+	return strcmp(path, "conf/modules") == 0 || g_str_has_suffix(path, "/" WDR_LOAD_LIST_NAME);
+}
+
+/* What comes later takes the place of what was there, of whatever kind that was. */
+static void note_entry(Cpio *c)
+{
+	WdrInitramfs *into = c->into;
+	unsigned kind = c->mode & 0170000;
+
+	g_hash_table_remove(into->kept, c->path);
+	g_hash_table_remove(into->links, c->path);
+	if (kind == 0040000) {
+		g_hash_table_remove(into->files, c->path);
+		g_hash_table_add(into->folders, g_strdup(c->path));
+		return;
+	}
+	g_hash_table_remove(into->folders, c->path);
+	g_hash_table_add(into->files, g_strdup(c->path));
+	note_release(into, c->path);
+	into->has_init |= strcmp(c->path, "init") == 0;
+	bool is_link = kind == 0120000 && c->body_left > 0 && c->body_left <= TARGET_BYTES_MAX;
+	if (is_link || (kind == 0100000 && is_kept(c->path) && c->body_left <= KEPT_BYTES_MAX))
+		c->kept = g_string_new(NULL);
+}
+
 static bool take_name(Cpio *c, GError **error)
 {
-	bool is_folder = (c->mode & 0170000) == 0040000;
-
 	g_free(c->name);
 	c->name = g_strndup((const char *)c->got->data, c->got->len);
 	if (strcmp(c->name, trailer) == 0) {
 		expect(c, BETWEEN, 0);
 		return true;
 	}
-	const char *path = without_dots(c->name);
-	if (g_hash_table_size(c->into->files) >= ENTRIES_MAX)
+	if (g_hash_table_size(c->into->files) + g_hash_table_size(c->into->folders) >= ENTRIES_MAX)
 		return is_broken(error, "more entries than any system has", c);
-	if (!is_folder) {
-		g_hash_table_add(c->into->files, g_strdup(path));
-		note_release(c->into, path);
-	}
-	c->into->has_init |= strcmp(path, "init") == 0;
-	if (strcmp(path, modules_file) == 0 && c->body_left <= KEPT_BYTES_MAX)
-		c->kept = g_string_new(NULL);
+	g_free(c->path);
+	c->path = wdr_initramfs_real(c->into, without_dots(c->name));
+	if (*c->path)
+		note_entry(c);
 	expect(c, IN_PADDING, padding(c->position));
 	return true;
 }
 
 static void end_body(Cpio *c)
 {
-	if (c->kept) {
-		g_free(c->into->modules);
-		c->into->modules = g_string_free(c->kept, FALSE);
-		c->kept = NULL;
-	}
+	if (!c->kept)
+		return;
+	if ((c->mode & 0170000) == 0120000)
+		g_hash_table_replace(
+			c->into->links, g_strdup(c->path), g_strndup(c->kept->str, c->kept->len));
+	else
+		g_hash_table_replace(
+			c->into->kept, g_strdup(c->path), g_bytes_new(c->kept->str, c->kept->len));
+	g_string_free(c->kept, TRUE);
+	c->kept = NULL;
 }
 
 /* After padding comes a body, if there is one left, and after that padding and the next header. */
@@ -261,12 +337,17 @@ bool wdr_initramfs_read(const void *bytes, size_t len, WdrInitramfs **ret, GErro
 	Cpio c = { .into = i, .state = BETWEEN, .got = g_byte_array_new() };
 
 	i->files = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	i->folders = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	i->links = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
+	i->kept = g_hash_table_new_full(
+		g_str_hash, g_str_equal, g_free, (GDestroyNotify)g_bytes_unref);
 	i->packed = g_ptr_array_new();
 	bool is_fine = read_segments(&c, bytes, len, error);
 	if (is_fine && i->packed->len == 0)
 		is_fine = wdr_error_set(error, WDR_ERROR_FORMAT, "it is empty");
 	g_byte_array_unref(c.got);
 	g_free(c.name);
+	g_free(c.path);
 	if (c.kept)
 		g_string_free(c.kept, TRUE);
 	if (is_fine)
@@ -274,18 +355,30 @@ bool wdr_initramfs_read(const void *bytes, size_t len, WdrInitramfs **ret, GErro
 	return is_fine;
 }
 
+bool wdr_initramfs_read_file(const void *bytes, size_t len, WdrInitramfs **ret, GError **error)
+{
+	WdrLoaderImage image;
+
+	return wdr_loader_image_parse(bytes, len, &image, NULL)
+		       ? wdr_initramfs_read((const uint8_t *)bytes + WDR_IMAGE_HEADER_BYTES,
+				 image.data_bytes, ret, error)
+		       : wdr_initramfs_read(bytes, len, ret, error);
+}
+
 void wdr_initramfs_free(WdrInitramfs *i)
 {
 	if (!i)
 		return;
 	g_hash_table_unref(i->files);
+	g_hash_table_unref(i->folders);
+	g_hash_table_unref(i->links);
+	g_hash_table_unref(i->kept);
 	g_ptr_array_unref(i->packed);
-	g_free(i->modules);
 	g_free(i->release);
 	g_free(i);
 }
 
-bool wdr_initramfs_has_module(const WdrInitramfs *i, const char *name)
+const char *wdr_initramfs_module(const WdrInitramfs *i, const char *name)
 {
 	GHashTableIter iter;
 	void *path = NULL;
@@ -293,7 +386,14 @@ bool wdr_initramfs_has_module(const WdrInitramfs *i, const char *name)
 	g_hash_table_iter_init(&iter, i->files);
 	while (g_hash_table_iter_next(&iter, &path, NULL)) {
 		if (wdr_module_is(path, name))
-			return true;
+			return path;
 	}
-	return false;
+	return NULL;
+}
+
+char *wdr_initramfs_text(const WdrInitramfs *i, const char *path)
+{
+	GBytes *bytes = g_hash_table_lookup(i->kept, path);
+
+	return bytes ? g_strndup(g_bytes_get_data(bytes, NULL), g_bytes_get_size(bytes)) : NULL;
 }

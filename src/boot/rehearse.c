@@ -37,6 +37,11 @@ void wdr_rehearsal_free(WdrRehearsal *r)
 	g_free(r);
 }
 
+GPtrArray *wdr_walk_steps_new(void)
+{
+	return g_ptr_array_new_with_free_func(step_free);
+}
+
 void wdr_walk_say(
 	WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *remedy, const char *format, ...)
 {
@@ -74,13 +79,14 @@ const WdrSystemPart *wdr_walk_resolve(
 
 /* ---- the ways, in turn ---- */
 
-static void forget_way(WdrWalk *w)
+void wdr_walk_forget(WdrWalk *w)
 {
 	wdr_kernel_clear(&w->kernel);
 	w->kernel = (WdrKernel){ 0 };
 	g_clear_pointer(&w->initramfs, wdr_initramfs_free);
 	g_clear_pointer(&w->modules, wdr_modules_free);
 	g_clear_pointer(&w->root_type, g_free);
+	g_clear_pointer(&w->release, g_free);
 }
 
 /* What made the loader give ways up is a remark when a later one can be loaded. */
@@ -102,7 +108,7 @@ static void walk_ways(WdrWalk *w, const WdrWays *ways)
 		const WdrWay *way = ways->ways->pdata[i];
 		const WdrWay *next = i + 1 < ways->ways->len ? ways->ways->pdata[i + 1] : NULL;
 		guint before = w->steps->len;
-		forget_way(w);
+		wdr_walk_forget(w);
 		w->way = way;
 		if (way->doubt) {
 			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_DOUBT, NULL,
@@ -147,7 +153,7 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 		.others = how->others,
 		.away = how->away };
 
-	w.steps = r->steps = g_ptr_array_new_with_free_func(step_free);
+	w.steps = r->steps = wdr_walk_steps_new();
 	bool goes_on = ways->part && ways->part->volume && wdr_walk_medium(&w, ways);
 	for (guint i = 0; i < ways->remarks->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STEP_REMARK, NULL, "%s",
@@ -158,7 +164,7 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 			(const char *)ways->faults->pdata[i]);
 	if (goes_on)
 		walk_ways(&w, ways);
-	forget_way(&w);
+	wdr_walk_forget(&w);
 	judge(r);
 	return r;
 }

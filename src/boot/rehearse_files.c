@@ -1,6 +1,5 @@
 /* Kernel, initramfs and device tree: there, not empty, of the right kind, readable to their ends.
  */
-#include "boot/image.h"
 #include "boot/lookup.h"
 #include "boot/rehearse_priv.h"
 
@@ -76,13 +75,8 @@ static char *segments(const WdrInitramfs *i)
 static bool read_initramfs(WdrWalk *w, const WdrWayFile *f, const char *bytes, size_t len)
 {
 	g_autoptr(GError) error = NULL;
-	WdrLoaderImage image;
 
-	if (wdr_loader_image_parse(bytes, len, &image, NULL)) {
-		bytes += WDR_IMAGE_HEADER_BYTES;
-		len = image.data_bytes;
-	}
-	if (!wdr_initramfs_read(bytes, len, &w->initramfs, &error)) {
+	if (!wdr_initramfs_read_file(bytes, len, &w->initramfs, &error)) {
 		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT,
 			"make it anew with the system's own generator",
 			"the kernel cannot unpack the initramfs /%s: %s", f->path, error->message);

@@ -1,10 +1,8 @@
 /* What the kernel needs before root is there, and root itself. */
-#include "boot/lookup.h"
+#include "boot/drivers.h"
 #include "boot/rehearse_priv.h"
 
 #include <string.h>
-
-enum { INDEX_BYTES_MAX = 16 * 1024 * 1024 };
 
 /* ---- kernel arguments ---- */
 
@@ -52,114 +50,54 @@ bool wdr_walk_has_word(const WdrWalk *w, const char *word)
 	return g_ptr_array_find_with_equal_func(words, word, g_str_equal, NULL);
 }
 
-/* ---- modules ---- */
+/* ---- drivers ---- */
 
-static bool add_folder(void *data, const WdrName *name, GError **error)
+void wdr_walk_find_modules(WdrWalk *w)
 {
-	(void)error;
-	if (name->kind == WDR_KIND_FOLDER)
-		g_ptr_array_add(data, g_strdup(name->name));
-	return true;
-}
-
-/* The release that the root volume has modules for, when there is but one. The caller's. */
-static char *only_release(const WdrSystemPart *root)
-{
-	g_autoptr(GPtrArray) names = g_ptr_array_new_with_free_func(g_free);
-	g_autofree char *path = NULL;
-	g_auto(WdrEntry) entry = { 0 };
-	WdrNode node = { 0, NULL };
-
-	if (!wdr_follow(root->volume, "lib/modules", &path, &node.id, &entry) ||
-		entry.kind != WDR_KIND_FOLDER)
-		return NULL;
-	node.path = path;
-	return wdr_volume_list(root->volume, &node, add_folder, names, NULL) && names->len == 1
-		       ? g_strdup(names->pdata[0])
-		       : NULL;
-}
-
-static char *read_index(const WdrSystemPart *root, const char *release, const char *name)
-{
-	g_autofree char *path = g_strdup_printf("lib/modules/%s/%s", release, name);
-	size_t len = 0;
-
-	return wdr_follow_read(root->volume, path, INDEX_BYTES_MAX, &len);
-}
-
-static void find_modules(WdrWalk *w)
-{
-	const WdrSystemPart *root = w->root ? w->root : w->s->root;
 	const char *known = w->kernel.release ? w->kernel.release
 			    : w->initramfs    ? w->initramfs->release
 					      : NULL;
-	g_autofree char *release = known ? g_strdup(known) : root ? only_release(root) : NULL;
 
-	if (!root || !root->volume || !release)
-		return;
-	g_autofree char *built_in = read_index(root, release, "modules.builtin");
-	g_autofree char *dependencies = read_index(root, release, "modules.dep");
-	if (built_in)
-		w->modules = wdr_modules_new(built_in, dependencies);
-}
-
-/* ---- drivers ---- */
-
-static const struct {
-	const char *medium;
-	const char *modules[3];
-} media[] = {
-	{ "NVMe", { "nvme", NULL } },
-	{ "USB disk", { "usb_storage", "sd_mod", NULL } },
-	{ "SD card", { "mmc_block", NULL } },
-	{ "eMMC", { "mmc_block", NULL } },
-};
-
-/* What it needs must be there too; what is built in is. */
-static const char *missing_need(const WdrWalk *w, const char *name)
-{
-	const GPtrArray *needs = w->modules ? wdr_modules_needs(w->modules, name) : NULL;
-
-	for (guint i = 0; needs && i < needs->len; i++) {
-		if (wdr_modules_state(w->modules, needs->pdata[i]) != WDR_MODULE_BUILT_IN &&
-			!wdr_initramfs_has_module(w->initramfs, needs->pdata[i]))
-			return needs->pdata[i];
-	}
-	return NULL;
+	w->modules = wdr_drivers_modules(w->root ? w->root : w->s->root, known, &w->release);
+	if (!w->release)
+		w->release = g_strdup(known);
 }
 
 /* One driver: built in, or in the initramfs with what it needs. */
 static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 {
 	static const char remedy[] =
-		"name it in /etc/initramfs-tools/modules (or dracut's add_drivers) "
-		"and make the initramfs anew";
-	WdrModuleState state = w->modules ? wdr_modules_state(w->modules, name) : WDR_MODULE_ABSENT;
+		"'wanderitas drivers' shows what is missing, and puts it there with --write; so does "
+		"move --with drivers";
+	WdrDriverPlace place = wdr_driver_place(w->modules, w->initramfs, name);
 	const char *missing = NULL;
 
-	if (state == WDR_MODULE_BUILT_IN) {
+	switch (place) {
+	case WDR_DRIVER_BUILT_IN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FINE, NULL,
 			"%s: %s is built into the kernel", what, name);
 		return true;
-	}
-	if (w->initramfs && wdr_initramfs_has_module(w->initramfs, name)) {
-		missing = missing_need(w, name);
+	case WDR_DRIVER_IN_INITRAMFS:
+		missing = wdr_driver_missing_need(w->modules, w->initramfs, name);
 		wdr_walk_say(w, WDR_STAGE_DRIVER, missing ? WDR_STEP_FAULT : WDR_STEP_FINE,
 			missing ? remedy : NULL,
 			missing ? "%s: %s is in the initramfs, but not %s, which it needs"
 				: "%s: %s is in the initramfs",
 			what, name, missing);
 		return !missing;
-	}
-	if (!w->modules) {
+	case WDR_DRIVER_UNKNOWN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_DOUBT, NULL,
 			"%s: %s is not in the initramfs, and nothing tells what the kernel has built in "
 			"(no modules.builtin for it on root)",
 			what, name);
 		return true;
+	case WDR_DRIVER_ON_ROOT:
+	case WDR_DRIVER_ABSENT:
+		break;
 	}
-	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, remedy,
-		state == WDR_MODULE_LOADABLE
+	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT,
+		place == WDR_DRIVER_ON_ROOT ? remedy : "install a kernel that has it",
+		place == WDR_DRIVER_ON_ROOT
 			? "%s: %s is a module on root, not in the initramfs: root cannot be mounted"
 			: "%s: this kernel has no %s",
 		what, name);
@@ -216,16 +154,14 @@ bool wdr_walk_drivers(WdrWalk *w)
 	bool is_fine = true;
 
 	look_for_root(w);
-	find_modules(w);
+	wdr_walk_find_modules(w);
 	const char *medium = medium_of_root(w);
+	const char *const *modules = wdr_medium_modules(medium);
 	w->root_type = wdr_walk_argument(w, "rootfstype");
-	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
-		if (g_strcmp0(medium, media[i].medium) != 0)
-			continue;
-		for (size_t k = 0; is_fine && media[i].modules[k]; k++)
-			is_fine = walk_driver(w, media[i].modules[k], media[i].medium);
+	for (size_t i = 0; is_fine && modules && modules[i]; i++)
+		is_fine = walk_driver(w, modules[i], medium);
+	if (modules)
 		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
-	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
 		"which medium it will be is not known here, and so not which drivers it needs "
 		"(rehearse takes --medium)");

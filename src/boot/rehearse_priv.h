@@ -18,6 +18,7 @@ typedef struct {
 	WdrKernel kernel;
 	WdrInitramfs *initramfs; /* NULL: none */
 	WdrModules *modules;     /* of that kernel; NULL: nothing tells */
+	char *release;           /* of it; NULL: nothing tells */
 	char *root_type;         /* rootfstype=; NULL: not said */
 	const WdrSystemPart *root;
 	const WdrSystem *root_disk; /* that it is on */
@@ -28,6 +29,12 @@ typedef struct {
 const WdrSystemPart *wdr_walk_resolve(
 	const WdrWalk *w, const WdrAddress *a, const WdrSystem **ret_disk, unsigned *ret_count);
 
+/* The steps of a walk; the caller's. */
+GPtrArray *wdr_walk_steps_new(void);
+/* What was found of the way before this one. */
+void wdr_walk_forget(WdrWalk *w);
+/* Of the kernel that was found: what it has, and which it is. */
+void wdr_walk_find_modules(WdrWalk *w);
 /* Adds a step; `remedy` may be NULL. */
 void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *remedy,
 	const char *format, ...) G_GNUC_PRINTF(5, 6);

@@ -2,6 +2,7 @@
 
 #include "boot/survey.h"
 #include "cli/progress.h"
+#include "cli/step.h"
 #include "cli/under_way.h"
 #include "move/into.h"
 #include "move/planned.h"
@@ -92,8 +93,24 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 	return false;
 }
 
-static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char **argv,
-	char **ret_state, WdrItinerary **ret, GError **error)
+/* The source gets the drivers that the target needs, and the itinerary is drawn of it as it is
+ * then.
+ */
+static bool put_drivers(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+	WdrItinerary **it, GError **error)
+{
+	bool has_changed = false;
+
+	if (!wdr_cli_put_drivers(globals, world, *it, &has_changed, error))
+		return false;
+	if (!has_changed)
+		return true;
+	g_clear_pointer(it, wdr_itinerary_free);
+	return wdr_plan_options_draft(world, &o->plan, it, error);
+}
+
+static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+	int argc, char **argv, char **ret_state, WdrItinerary **ret, GError **error)
 {
 	const char *given = argc == 2 ? argv[1] : NULL;
 
@@ -101,6 +118,8 @@ static bool get_itinerary(MoveOptions *o, const WdrWorld *world, int argc, char 
 		return wdr_cli_find_move(world, o->plan.state, given, ret_state, ret, error);
 	if (!(given ? wdr_itinerary_load(given, ret, error)
 		    : wdr_plan_options_draft(world, &o->plan, ret, error)))
+		return false;
+	if (o->plan.with_drivers && !put_drivers(o, globals, world, ret, error))
 		return false;
 	*ret_state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
 				   : wdr_move_default_state(world, &(*ret)->target);
@@ -181,7 +200,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	bool has_begun = false;
 
 	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
-		!get_itinerary(o, world, argc, argv, &state, &it, &error) ||
+		!get_itinerary(o, globals, world, argc, argv, &state, &it, &error) ||
 		!may_go_on(o, globals, world, it, state, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
@@ -203,7 +222,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 
 static int move_run(WdrGlobals *globals, int argc, char **argv)
 {
-	MoveOptions o = { 0 };
+	MoveOptions o = { .plan = { .takes_steps = true } };
 	int code = move(&o, globals, argc, argv);
 
 	wdr_plan_options_clear(&o.plan);

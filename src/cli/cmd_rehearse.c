@@ -1,34 +1,11 @@
-#include "cli/cli.h"
+#include "cli/step.h"
 
 #include "boot/survey.h"
 #include "present/rehearsal.h"
 
-#include <string.h>
-
 typedef struct {
 	char *medium, *without;
 } RehearseOptions;
-
-static const struct {
-	const char *word, *medium;
-} media[] = { { "nvme", "NVMe" }, { "usb", "USB disk" }, { "sd", "SD card" }, { "emmc", "eMMC" } };
-
-/* The medium that the disk is, or that the user says it will be; NULL: nobody knows. */
-static bool find_medium(
-	const RehearseOptions *o, const WdrDisk *disk, const char **ret, GError **error)
-{
-	*ret = disk->is_image ? NULL : disk->medium;
-	if (!o->medium)
-		return true;
-	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
-		if (strcmp(o->medium, media[i].word) == 0) {
-			*ret = media[i].medium;
-			return true;
-		}
-	}
-	return wdr_error_set(
-		error, WDR_ERROR_USAGE, "--medium is nvme, usb, sd or emmc, not '%s'", o->medium);
-}
 
 /* The one that was named, or all others; of an image nobody knows any. */
 static bool find_away(const WdrWorld *world, const WdrDisk *disk, const WdrDisk *without,
@@ -71,12 +48,14 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		return wdr_error_set(error, WDR_ERROR_USAGE, "rehearse takes one disk");
 	if (!wdr_cli_world(globals, &world, error) ||
 		!wdr_disk_find(world, argv[1], &disk, error) ||
-		!find_medium(o, disk, &medium, error) ||
+		!wdr_cli_medium(o->medium, &medium, error) ||
 		(o->without && !wdr_disk_find(world, o->without, &without, error)) ||
 		(without && !wdr_systems_beside(world, disk, without, &others, error)) ||
 		!find_away(world, disk, without, &away, error) ||
 		!wdr_system_open(world, disk, &system, error))
 		return false;
+	if (!medium && !disk->is_image)
+		medium = disk->medium;
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(world);
 	g_autoptr(WdrRehearsal) r =

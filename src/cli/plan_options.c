@@ -51,7 +51,8 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 		{ "keep-addresses", 0, 0, G_OPTION_ARG_NONE, &o->keep_addresses,
 			"Give the target the source's UUIDs and PARTUUIDs", NULL },
 		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
-			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC)",
+			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC); of "
+			"move, drivers (first put what the target needs into the source's initramfs)",
 			"STEP,…" },
 		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
 			"Sector size of the disk that the target image is for: 512 or 4096",
@@ -81,20 +82,29 @@ static bool parse_table(const char *text, WdrTableKind *ret, GError **error)
 	       wdr_error_set(error, WDR_ERROR_USAGE, "--table is same, mbr or gpt, not '%s'", text);
 }
 
-static bool parse_steps(const char *text, WdrDraftOptions *ret, GError **error)
+static bool parse_steps(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 {
-	g_auto(GStrv) steps = g_strsplit(text ? text : "", ",", -1);
+	g_auto(GStrv) steps = g_strsplit(o->with ? o->with : "", ",", -1);
 
 	for (size_t i = 0; steps[i]; i++) {
-		if (strcmp(steps[i], "loader") != 0)
-			return wdr_error_set(
-				error, WDR_ERROR_USAGE, "--with knows loader, not '%s'", steps[i]);
-		ret->with_loader = true;
+		if (strcmp(steps[i], "loader") == 0) {
+			ret->with_loader = true;
+		} else if (strcmp(steps[i], "drivers") != 0) {
+			return wdr_error_set(error, WDR_ERROR_USAGE,
+				"--with knows loader and drivers, not '%s'", steps[i]);
+		} else if (!o->takes_steps) {
+			wdr_error_set(error, WDR_ERROR_USAGE,
+				"--with %s is a step of move, which changes the source", steps[i]);
+			wdr_error_hint(error, "'wanderitas %s' shows what it would do", steps[i]);
+			return false;
+		} else {
+			o->with_drivers = true;
+		}
 	}
 	return true;
 }
 
-static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
+static bool convert(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 {
 	*ret = (WdrDraftOptions){ .leave_free = o->leave_free,
 		.boot_size = o->boot_size,
@@ -113,7 +123,7 @@ static bool convert(const WdrPlanOptions *o, WdrDraftOptions *ret, GError **erro
 		return wdr_error_set(error, WDR_ERROR_USAGE, "--sector-size is 512 or 4096, not %d",
 			o->sector_size);
 	ret->sector_size = (uint32_t)o->sector_size;
-	return parse_steps(o->with, ret, error);
+	return parse_steps(o, ret, error);
 }
 
 bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error)
@@ -151,19 +161,16 @@ bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error)
 		return false;
 	for (guint i = 0; i < disks->len; i++) {
 		const WdrDisk *d = disks->pdata[i];
-		for (unsigned number = 0; number <= 16; number++) {
-			g_autofree char *point = wdr_disk_mount_point(world, d, number);
-			if (g_strcmp0(point, "/") == 0) {
-				*ret = g_strdup(d->name);
-				return true;
-			}
+		if (wdr_disk_has_root(world, d)) {
+			*ret = g_strdup(d->name);
+			return true;
 		}
 	}
 	return no_running_disk(world, error);
 }
 
 bool wdr_plan_options_draft(
-	const WdrWorld *world, const WdrPlanOptions *o, WdrItinerary **ret, GError **error)
+	const WdrWorld *world, WdrPlanOptions *o, WdrItinerary **ret, GError **error)
 {
 	WdrDraftOptions options;
 	g_autofree char *running = NULL;

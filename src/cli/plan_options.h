@@ -9,6 +9,8 @@ typedef struct {
 	char **leave_behind;
 	gboolean keep_addresses;
 	int sector_size;
+	bool takes_steps;  /* the command does the steps around the move that --with names: */
+	bool with_drivers; /* set by wdr_plan_options_draft() */
 } WdrPlanOptions;
 
 void wdr_plan_options_clear(WdrPlanOptions *o);
@@ -18,7 +20,7 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 /* Draws the itinerary that the options ask for. Without --from the disk that the system runs from
  * is the source. */
 bool wdr_plan_options_draft(
-	const WdrWorld *world, const WdrPlanOptions *o, WdrItinerary **ret, GError **error);
+	const WdrWorld *world, WdrPlanOptions *o, WdrItinerary **ret, GError **error);
 
 /* What readdress shares with them: a form of address, and the disk that / is mounted from. */
 bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error);

@@ -63,3 +63,5 @@ bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source);
 /* Where the partition is mounted as a whole, or failing that a folder of it (bench: as its proc
  * says); number 0: the whole disk. The caller's. */
 char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned number);
+/* The system runs from one of its partitions, or from the whole of it. */
+bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk);

@@ -105,6 +105,18 @@ char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned 
 	return mount_of(world, device);
 }
 
+bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk)
+{
+	enum { PARTITIONS_MAX = 128 };
+
+	for (unsigned number = 0; number <= PARTITIONS_MAX; number++) {
+		g_autofree char *point = wdr_disk_mount_point(world, disk, number);
+		if (g_strcmp0(point, "/") == 0)
+			return true;
+	}
+	return false;
+}
+
 bool wdr_disk_has_mount_option(
 	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *option)
 {

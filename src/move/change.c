@@ -49,13 +49,14 @@ static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned 
 static bool carry_out(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrChange *change,
 	const void *data, size_t len, GError **error)
 {
-	WdrEntry like = { .mode = change->mode,
-		.uid = change->uid,
-		.gid = change->gid,
-		.mtime = { wdr_world_now(c->world), 0 } };
+	int64_t now = wdr_world_now(c->world);
+	WdrEntry like = {
+		.mode = change->mode, .uid = change->uid, .gid = change->gid, .mtime = { now, 0 }
+	};
 
 	return wdr_logbook_change(c->logbook, change, error) &&
-	       wdr_place_put(p, change->file, data, len, &like, error) &&
+	       (change->is_removal ? wdr_place_remove(p, change->file, now, error)
+				   : wdr_place_put(p, change->file, data, len, &like, error)) &&
 	       wdr_logbook_changed(c->logbook, change->number, error);
 }
 
@@ -125,6 +126,21 @@ static bool keep_beside(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrEdit 
 	return carry_out(c, p, change, text, len, error);
 }
 
+/* What a change of a file that was there starts with: the original is kept. */
+static WdrChange *change_of_file(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned number,
+	const char *file, const WdrEntry *entry, const char *text, size_t len, GError **error)
+{
+	g_autoptr(WdrChange) change = new_change(c, p, number);
+
+	change->file = g_strdup(file);
+	change->before = wdr_hash(text, len);
+	change->mode = entry->mode;
+	change->uid = entry->uid;
+	change->gid = entry->gid;
+	change->mtime = entry->mtime;
+	return keep_original(c, change, text, len, error) ? g_steal_pointer(&change) : NULL;
+}
+
 bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GError **error)
 {
 	WdrPlaceOfFiles p;
@@ -146,16 +162,53 @@ bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GErro
 		(keeps_copy && !keep_beside(c, &p, edit, text, len, &entry, error)))
 		return false;
 	const void *new_text = g_bytes_get_data(bytes, &new_len);
-	g_autoptr(WdrChange) change = new_change(c, &p, edit->number);
-	change->file = g_strdup(edit->file);
-	change->before = wdr_hash(text, len);
+	g_autoptr(WdrChange) change =
+		change_of_file(c, &p, edit->number, edit->file, &entry, text, len, error);
+	if (!change)
+		return false;
 	change->after = wdr_hash(new_text, new_len);
-	change->mode = entry.mode;
-	change->uid = entry.uid;
-	change->gid = entry.gid;
-	change->mtime = entry.mtime;
-	return keep_original(c, change, text, len, error) &&
-	       carry_out(c, &p, change, new_text, new_len, error);
+	return carry_out(c, &p, change, new_text, new_len, error);
+}
+
+/* The file is as it was when the change was planned. */
+static bool is_as_planned(const WdrNewContent *n, const char *text, size_t len, GError **error)
+{
+	bool is_same = n->before ? text && wdr_hash_equal(wdr_hash(text, len), *n->before) : !text;
+
+	return is_same || wdr_error_set(error, WDR_ERROR_REFUSED,
+				  "/%s of partition %u was changed since it was looked at", n->file,
+				  n->number);
+}
+
+bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
+{
+	WdrPlaceOfFiles p;
+	g_autofree char *text = NULL;
+	g_auto(WdrEntry) entry = { 0 };
+	g_autoptr(WdrChange) change = NULL;
+	const char *verb = !n->content ? "removing" : n->before ? "changing" : "adding";
+	size_t len = 0;
+	size_t new_len = 0;
+
+	if (!place_of(c, n->number, &p, error) ||
+		!wdr_place_read(&p, n->file, &text, &len, &entry, error) ||
+		!is_as_planned(n, text, len, error) ||
+		!wdr_logbook_step(c->logbook, error, "%s /%s on %s", verb, n->file, c->disk->name))
+		return false;
+	if (text) {
+		change = change_of_file(c, &p, n->number, n->file, &entry, text, len, error);
+		if (!change)
+			return false;
+	} else {
+		change = new_change(c, &p, n->number);
+		change->file = g_strdup(n->file);
+		change->mode = n->mode;
+	}
+	const void *bytes = n->content ? g_bytes_get_data(n->content, &new_len) : NULL;
+	change->is_removal = !n->content;
+	if (n->content)
+		change->after = wdr_hash(bytes, new_len);
+	return carry_out(c, &p, change, bytes, new_len, error);
 }
 
 bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **error)

@@ -21,6 +21,16 @@ typedef struct {
 /* The next change as the logbook keeps it, all but what is changed; the caller's. table_id: what
  * the disk's table is known by once the change is made. */
 WdrChange *wdr_change_of_disk(WdrChanging *c, const char *table_id);
+/* A file's new content as a whole. */
+typedef struct {
+	unsigned number;       /* of the partition */
+	const char *file;      /* path on its volume */
+	const WdrHash *before; /* of the content that must be found; NULL: there must be none */
+	GBytes *content;       /* NULL: the file is taken away */
+	uint32_t mode;         /* of a file that is new */
+} WdrNewContent;
+bool wdr_change_content(
+	WdrChanging *c, const WdrNewContent *n, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* keeps_copy: the original is also put beside the file, as NAME.old. */
 bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

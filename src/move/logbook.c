@@ -74,7 +74,7 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 	if (l->fd < 0)
 		return wdr_error_set_errno(error, errno, "creating the logbook %s", path);
 	if (!append(l,
-		    json_pack("{s:s, s:I, s:s, s:s}", "format", FORMAT_NAME, "at",
+		    json_pack("{s:s, s:I, s:s, s:s?}", "format", FORMAT_NAME, "at",
 			    (json_int_t)wdr_world_now(world), "event", "begun", "itinerary",
 			    itinerary_file),
 		    error))
@@ -120,16 +120,16 @@ bool wdr_logbook_change(WdrLogbook *l, const WdrChange *c, GError **error)
 	wdr_hash_to_text(c->after, after);
 	return append(l,
 		json_pack(
-			"{s:I, s:s, s:i, s:s, s:o, s:o, s:i, s:o, s:o, s:o, s:s, s:s, s:i, s:I, s:I, s:I, "
-			"s:I, s:o}",
+			"{s:I, s:s, s:i, s:s, s:o, s:o, s:i, s:o, s:o, s:o, s:b, s:s, s:s, s:i, s:I, s:I, "
+			"s:I, s:I, s:o}",
 			"at", (json_int_t)wdr_world_now(l->world), "event", "change", "number",
 			(int)c->number, "disk", c->disk, "disk_name", text_or_null(c->disk_name),
 			"table_id", text_or_null(c->table_id), "partition", (int)c->partition,
 			"tree", text_or_null(c->tree), "file", text_or_null(c->file), "original",
-			text_or_null(c->original), "before", before, "after", after, "mode",
-			(int)c->mode, "uid", (json_int_t)c->uid, "gid", (json_int_t)c->gid, "mtime",
-			(json_int_t)c->mtime.sec, "mtime_nsec", (json_int_t)c->mtime.nsec,
-			"addresses", addresses),
+			text_or_null(c->original), "removal", (int)c->is_removal, "before", before,
+			"after", after, "mode", (int)c->mode, "uid", (json_int_t)c->uid, "gid",
+			(json_int_t)c->gid, "mtime", (json_int_t)c->mtime.sec, "mtime_nsec",
+			(json_int_t)c->mtime.nsec, "addresses", addresses),
 		error);
 }
 
@@ -278,10 +278,11 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	c->tree = optional(json, "tree");
 	c->file = optional(json, "file");
 	c->original = optional(json, "original");
+	c->is_removal = json_is_true(json_object_get(json, "removal"));
 	json_t *addresses = json_object_get(json, "addresses");
 	if (json_is_object(addresses))
 		c->addresses = json_dumps(addresses, JSON_COMPACT);
-	if (!c->file && !c->addresses)
+	if ((!c->file && !c->addresses) || (c->is_removal && !c->original))
 		return false;
 	/* An original lies in the logbook's own folder, nowhere else. */
 	if (c->original && (strchr(c->original, '/') || *c->original == '.'))

@@ -25,7 +25,8 @@
 enum { WDR_LOGBOOK_BYTES_MAX = 64 * 1024 * 1024 };
 
 /* One change in place. With a file: its content before is kept as `original` (NULL: the file was
- * added). Without: the identifiers `addresses` of the disk were changed. */
+ * added). Without: the identifiers `addresses` of the disk were changed, or what lies outside of
+ * its volumes: `region`, or settings that are kept where only a command reaches them. */
 typedef struct {
 	unsigned number;
 	char *disk, *disk_name; /* path; name or NULL for an image */
@@ -34,6 +35,7 @@ typedef struct {
 	char *tree; /* where the volume was mounted; NULL: it was not */
 	char *file; /* NULL: a change of identifiers */
 	char *original;
+	bool is_removal; /* the file was taken away */
 	WdrHash before, after;
 	uint32_t mode, uid, gid;
 	WdrTime mtime;
@@ -45,8 +47,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrChange, wdr_change_free)
 
 typedef struct WdrLogbook WdrLogbook;
 
-/* Starts a new one. An old one that tells of changes which were not put back is kept under another
- * name. */
+/* itinerary_file may be NULL: no plan lies beside it. Starts a new one. An old one that tells of
+ * changes which were not put back is kept under another name. */
 bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itinerary_file,
 	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Goes on with one; a last line that was cut short is taken away. */

@@ -53,15 +53,20 @@ bool wdr_place_read(const WdrPlaceOfFiles *p, const char *file, char **ret, size
 		       : read_disk(p->dev, p, file, ret, ret_len, ret_entry, error);
 }
 
-static bool put_on_fat(const WdrPlaceOfFiles *p, const char *file, const void *data, size_t len,
+static bool put_on_disk(const WdrPlaceOfFiles *p, const char *file, const void *data, size_t len,
 	const WdrEntry *like, GError **error)
 {
 	g_autofree char *old = NULL;
 	size_t old_len = 0;
 
-	return read_disk(p->dev, p, file, &old, &old_len, NULL, error) &&
-	       (old ? wdr_fat_replace_file : wdr_fat_add_file)(
-		       p->dev, p->offset, p->size, file, data, len, like->mtime.sec, error);
+	if (!read_disk(p->dev, p, file, &old, &old_len, NULL, error))
+		return false;
+	if (is_fat(p))
+		return (old ? wdr_fat_replace_file : wdr_fat_add_file)(
+			p->dev, p->offset, p->size, file, data, len, like->mtime.sec, error);
+	return old ? wdr_ext_replace_file(
+			     p->dev, p->offset, p->size, file, data, len, &like->mtime, error)
+		   : wdr_ext_add_file(p->dev, p->offset, p->size, file, data, len, like, error);
 }
 
 static bool read_back(
@@ -86,21 +91,17 @@ static bool read_back(
 bool wdr_place_put(const WdrPlaceOfFiles *p, const char *file, const void *data, size_t len,
 	const WdrEntry *like, GError **error)
 {
-	bool is_put = p->tree     ? wdr_tree_put_file(p->tree, file, data, len, like, error)
-		      : is_fat(p) ? put_on_fat(p, file, data, len, like, error)
-				  : wdr_ext_replace_file(p->dev, p->offset, p->size, file, data,
-					    len, &like->mtime, error);
+	bool is_put = (p->tree && wdr_tree_put_file(p->tree, file, data, len, like, error)) ||
+		      (!p->tree && put_on_disk(p, file, data, len, like, error));
 
 	if (!is_put)
 		g_prefix_error(error, "changing /%s: ", file);
 	return is_put && read_back(p, file, data, len, error);
 }
 
-bool wdr_place_remove(const WdrPlaceOfFiles *p, const char *file, GError **error)
+bool wdr_place_remove(const WdrPlaceOfFiles *p, const char *file, int64_t now, GError **error)
 {
-	if (p->tree)
-		return wdr_tree_remove_file(p->tree, file, error);
-	return is_fat(p) ? wdr_fat_remove_file(p->dev, p->offset, p->size, file, error)
-			 : wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-				   "files cannot be taken from an ext volume");
+	return p->tree     ? wdr_tree_remove_file(p->tree, file, error)
+	       : is_fat(p) ? wdr_fat_remove_file(p->dev, p->offset, p->size, file, error)
+			   : wdr_ext_remove_file(p->dev, p->offset, p->size, file, now, error);
 }

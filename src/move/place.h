@@ -15,9 +15,10 @@ typedef struct {
 bool wdr_place_read(const WdrPlaceOfFiles *p, const char *file, char **ret, size_t *ret_len,
 	WdrEntry *ret_entry, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts content into a file, whole or not at all, and reads it back from the medium. Owner, mode and
- * modification time are those of `like`. New files only on FAT and in trees. */
+ * modification time are those of `like`. A new file's folder must be there; on FAT its name must
+ * fit 8.3. */
 bool wdr_place_put(const WdrPlaceOfFiles *p, const char *file, const void *data, size_t len,
 	const WdrEntry *like, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* On FAT and in trees only. A file that is not there is no error. */
-bool wdr_place_remove(
-	const WdrPlaceOfFiles *p, const char *file, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A file that is not there is no error. `now` in seconds. */
+bool wdr_place_remove(const WdrPlaceOfFiles *p, const char *file, int64_t now,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

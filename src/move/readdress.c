@@ -1,21 +1,20 @@
 #include "move/readdress.h"
 
-#include "move/move.h"
 #include "base/io.h"
 #include "move/addresses.h"
 #include "move/change.h"
 #include "move/edits.h"
 #include "move/renew.h"
-#include "move/source.h"
-#include "volume/tree.h"
+#include "move/onsite.h"
 
 #include <string.h>
 
 struct WdrReaddress {
 	const WdrWorld *world;
 	WdrReaddressOptions options;
+	WdrOnSite *site;
+	WdrSystem *system; /* the site's */
 	WdrDisk *disk;
-	WdrSystem *system;
 	WdrItinerary *it;
 	unsigned left;
 };
@@ -24,8 +23,7 @@ void wdr_readdress_free(WdrReaddress *r)
 {
 	if (!r)
 		return;
-	wdr_system_free(r->system);
-	wdr_disk_free(r->disk);
+	wdr_onsite_free(r->site);
 	wdr_itinerary_free(r->it);
 	g_free(r);
 }
@@ -38,50 +36,6 @@ const WdrItinerary *wdr_readdress_itinerary(const WdrReaddress *r)
 unsigned wdr_readdress_left(const WdrReaddress *r)
 {
 	return r->left;
-}
-
-/* ---- the system, as it is or as it is mounted ---- */
-
-static bool use_mounts(WdrReaddress *r, GError **error)
-{
-	for (guint i = 0; i < r->system->parts->len; i++) {
-		WdrSystemPart *p = r->system->parts->pdata[i];
-		g_autofree char *point =
-			wdr_disk_mount_point(r->world, r->disk, p->partition->number);
-		WdrVolume *tree = NULL;
-		if (!point || !p->volume)
-			continue;
-		g_autofree char *folder = wdr_world_path(r->world, point);
-		g_autofree char *full = g_canonicalize_filename(folder, NULL);
-		if (!wdr_tree_volume_open(full, &tree, error))
-			return false;
-		wdr_system_use_tree(p, tree);
-	}
-	wdr_system_look_again(r->system, r->world);
-	return true;
-}
-
-static bool read_system(WdrReaddress *r, GError **error)
-{
-	WdrBlockDev *dev = NULL;
-
-	if (!wdr_blockdev_open(r->disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(r->world, r->disk, dev, &r->system, error) ||
-		!wdr_parttable_check(r->system->table, r->system->dev, error))
-		return false;
-	if (r->system->table->kind == WDR_TABLE_NONE)
-		return wdr_error_set(
-			error, WDR_ERROR_FORMAT, "%s has no partition table", r->disk->name);
-	for (guint i = 0; i < r->system->parts->len; i++) {
-		const WdrSystemPart *p = r->system->parts->pdata[i];
-		if (p->is_unfinished)
-			return wdr_error_set(error, WDR_ERROR_REFUSED,
-				"%s is the target of an unfinished move", r->disk->name);
-		if (p->problem)
-			return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: partition %u: %s",
-				r->disk->name, p->partition->number, p->problem);
-	}
-	return !r->options.is_running || use_mounts(r, error);
 }
 
 /* ---- the plan ---- */
@@ -222,9 +176,12 @@ bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddr
 			error, "renew it from another system: wanderitas readdress DISK --renew");
 		return false;
 	}
-	if (!wdr_disk_find(world, disk, &r->disk, error) ||
-		(!options->is_running && !wdr_change_check_rest(world, r->disk, error)) ||
-		!read_system(r, error) || !draw(r, error))
+	if (!wdr_onsite_open(world, disk, options->is_running, &r->site, error))
+		return false;
+	r->system = r->site->system;
+	r->disk = r->site->disk;
+	if ((!options->is_running && !wdr_change_check_rest(world, r->disk, error)) ||
+		!draw(r, error))
 		return false;
 	*ret = g_steal_pointer(&r);
 	return true;
@@ -234,27 +191,7 @@ bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddr
 
 char *wdr_readdress_default_state(const WdrReaddress *r)
 {
-	g_autofree char *name = g_strdup_printf("readdress-%s-%" G_GINT64_FORMAT,
-		r->disk->is_image ? "image" : r->disk->name, r->it->made_at);
-
-	if (r->disk->is_image) {
-		g_autofree char *full = g_canonicalize_filename(r->disk->path, NULL);
-		return g_strdup_printf("%s.wanderitas/%s", full, name);
-	}
-	g_autofree char *base = wdr_world_path(r->world, WDR_STATE_FOLDER);
-	return g_build_filename(base, name, NULL);
-}
-
-/* Each edit is made in a copy of the disk's state as it is now; a move's check of the disk tells
- * whether it is still the one that the plan is for. */
-static bool check_disk(const WdrReaddress *r, GError **error)
-{
-	g_autoptr(WdrBlockDev) dev = NULL;
-	g_auto(WdrItineraryDisk) now = { 0 };
-
-	return wdr_blockdev_open(r->disk->path, WDR_OPEN_READ, &dev, error) &&
-	       wdr_itinerary_disk_describe(r->disk, dev, &now, error) &&
-	       wdr_itinerary_check_disk(&r->it->source, &now, "disk", error);
+	return wdr_onsite_state(r->site, "readdress", r->it->made_at);
 }
 
 static bool set_identifiers(WdrReaddress *r, WdrChanging *c, GError **error)
@@ -299,16 +236,14 @@ static bool change_all(WdrReaddress *r, const char *state, WdrLogbook *logbook, 
 bool wdr_readdress_write(WdrReaddress *r, const char *state, bool *ret_has_begun, GError **error)
 {
 	g_autofree char *itinerary = g_build_filename(state, "itinerary.json", NULL);
-	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
 	g_autofree char *json = wdr_itinerary_to_json(r->it);
 	g_autoptr(WdrLogbook) logbook = NULL;
 	GError *failure = NULL;
 
 	*ret_has_begun = false;
-	if ((!r->options.is_running && !wdr_change_check_rest(r->world, r->disk, error)) ||
-		!check_disk(r, error) || !wdr_make_folder(state, error) ||
+	if (!wdr_onsite_check(r->site, error) || !wdr_make_folder(state, error) ||
 		!wdr_write_file(itinerary, json, strlen(json), error) ||
-		!wdr_logbook_begin(r->world, path, "itinerary.json", &logbook, error))
+		!wdr_onsite_begin(r->site, state, "itinerary.json", &logbook, error))
 		return false;
 	*ret_has_begun = true;
 	if (change_all(r, state, logbook, &failure))

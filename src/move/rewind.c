@@ -119,7 +119,9 @@ static bool leave(const Rewinding *w, const WdrChange *c, const char *now, size_
 	}
 	if (!read_original(w, c, &original, &len, error))
 		return false;
-	result->why = g_strdup(now ? "somebody changed it since" : "somebody removed it since");
+	result->why = g_strdup(c->is_removal ? "there is another in its place by now"
+			       : now         ? "somebody changed it since"
+					     : "somebody removed it since");
 	if (now)
 		result->diff = wdr_diff(c->file, original, len, now, now_len);
 	return true;
@@ -146,17 +148,16 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 		!wdr_place_read(&o.place, c->file, &now, &len, NULL, error))
 		return false;
 	WdrHash hash = wdr_hash(now ? now : "", len);
-	bool is_ours = now && wdr_hash_equal(hash, c->after);
+	bool is_ours = c->is_removal ? !now : now && wdr_hash_equal(hash, c->after);
 	result->was_back = c->original ? now && wdr_hash_equal(hash, c->before) : !now;
 	if (result->was_back && !is_ours) {
 		result->is_back = true;
 		return true;
 	}
-	bool can_add = o.place.tree || g_strcmp0(o.place.fs, "vfat") == 0;
-	if (!is_ours && !(w->forced && (now || can_add)))
+	if (!is_ours && !w->forced)
 		return leave(w, c, now, len, result, error);
 	if (!(c->original ? put_back(w, c, &o.place, error)
-			  : wdr_place_remove(&o.place, c->file, error)))
+			  : wdr_place_remove(&o.place, c->file, wdr_world_now(w->world), error)))
 		return false;
 	result->was_back = false;
 	result->is_back = true;

@@ -109,14 +109,14 @@ static const File dipper_files[] = {
 	{ "root/etc/hostname", "dipper-brook-4\n" },
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_dipper_fstab },
-	{ "root/etc/initramfs-tools/modules", "# One module a line.\n" },
 	{ "bin/update-initramfs",
 		"#!/bin/sh\n"
 		"# Stands in for the system's generator: puts the initramfs onto the card that it\n"
 		"# would make once nvme is in /etc/initramfs-tools/modules.\n"
 		"cd \"$(dirname \"$0\")\" || exit 1\n"
-		"grep -q '^nvme$' ../root/etc/initramfs-tools/modules || exit 0\n"
 		"PATH=$PATH:/usr/sbin:/sbin\n"
+		"debugfs -R 'cat /etc/initramfs-tools/modules' '../dev/mmcblk1?offset=58720256' "
+		"2>/dev/null |\n\tgrep -q '^nvme$' || exit 0\n"
 		"name=initrd.img-" WDR_DIPPER_KERNEL "\n"
 		"printf 'rm /%s\\nwrite %s /%s\\n' $name $name $name |\n"
 		"\tdebugfs -w -f - '../dev/mmcblk1?offset=16777216' >/dev/null 2>&1\n"

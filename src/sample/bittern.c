@@ -70,7 +70,7 @@ WdrMemoryVolume *wdr_sample_bittern_root(void)
 	static const char *const modules[] = { "kernel/drivers/mmc/core/mmc_block.ko",
 		"kernel/drivers/nvme/host/nvme-core.ko", "kernel/drivers/nvme/host/nvme.ko",
 		"kernel/fs/ext4/ext4.ko", "kernel/fs/jbd2/jbd2.ko", "kernel/fs/mbcache.ko", NULL };
-	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, 9100000);
+	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, NULL, 9100000);
 	WdrMemoryVolume *m = wdr_memory_volume_new("bittern-tower-1 root");
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));

@@ -96,33 +96,81 @@ static struct archive *begin(GByteArray *into, bool is_packed)
 	return a;
 }
 
-static void add_modules(struct archive *a, const char *release, const char *const *modules)
+/* As much of a module as anybody looks at: that it is one, and for which kernel. */
+GBytes *wdr_sample_module(const char *path, const char *release)
 {
+	enum { MODULE_BYTES = 24000 };
+	uint8_t *bytes = g_malloc0(MODULE_BYTES);
+
+	memcpy(bytes,
+		"\x7f"
+		"ELF",
+		4);
+	for (size_t i = ELF_HEADER_BYTES; i < MODULE_BYTES; i++)
+		bytes[i] = (uint8_t)(g_str_hash(path) >> i % 24);
+	g_snprintf((char *)bytes + ELF_HEADER_BYTES, MODULE_BYTES - ELF_HEADER_BYTES,
+		"vermagic=%s SMP preempt mod_unload aarch64", release);
+	return g_bytes_new_take(bytes, MODULE_BYTES);
+}
+
+/* The kernel makes no folder by itself. */
+static void add_folders(struct archive *a, GHashTable *has, const char *path)
+{
+	for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
+		g_autofree char *folder = g_strndup(path, (size_t)(slash - path));
+		if (!g_hash_table_contains(has, folder)) {
+			add(a, folder, 0040755, NULL, 0);
+			g_hash_table_add(has, g_steal_pointer(&folder));
+		}
+	}
+}
+
+static void add_modules(
+	struct archive *a, const char *release, const char *const *modules, const char *index)
+{
+	g_autoptr(GHashTable) folders =
+		g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	g_autoptr(GString) loaded = g_string_new(NULL);
+	g_autoptr(GString) dep = g_string_new(NULL);
 	g_autofree char *folder = g_strconcat("lib/modules/", release, "/", NULL);
+	g_autofree char *dep_file = g_strconcat(folder, "modules.dep", NULL);
+	g_auto(GStrv) lines = g_strsplit(index ? index : "", "\n", -1);
 
 	for (size_t i = 0; modules[i]; i++) {
 		g_autofree char *path = g_strconcat(folder, modules[i], NULL);
 		g_autofree char *name = g_path_get_basename(modules[i]);
+		g_autoptr(GBytes) bytes = wdr_sample_module(modules[i], release);
 		g_string_append_printf(loaded, "%.*s\n", (int)strcspn(name, "."), name);
-		add(a, path, 0100644, path, strlen(path));
+		add_folders(a, folders, path);
+		add(a, path, 0100644, g_bytes_get_data(bytes, NULL), g_bytes_get_size(bytes));
+		for (size_t k = 0; lines[k]; k++) {
+			if (strncmp(lines[k], modules[i], strlen(modules[i])) == 0)
+				g_string_append_printf(dep, "%s\n", lines[k]);
+		}
 	}
+	if (index)
+		add(a, dep_file, 0100644, dep->str, dep->len);
+	add_folders(a, folders, "conf/modules");
 	add(a, "conf/modules", 0100644, loaded->str, loaded->len);
 }
 
-GBytes *wdr_sample_initramfs(const char *release, const char *const *modules, uint64_t len)
+GBytes *wdr_sample_initramfs(
+	const char *release, const char *const *modules, const char *index, uint64_t len)
 {
 	GByteArray *bytes = g_byte_array_new();
+	g_autoptr(GHashTable) folders =
+		g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	g_autofree uint8_t *firmware = g_malloc((gsize)len);
 
 	for (uint64_t i = 0; i < len; i++)
 		firmware[i] = (uint8_t)(i * 2654435761u >> 13);
 	struct archive *a = begin(bytes, false);
+	add_folders(a, folders, "kernel/firmware/station.bin");
 	add(a, "kernel/firmware/station.bin", 0100644, firmware, (size_t)len);
 	archive_write_free(a);
 	a = begin(bytes, true);
 	add(a, "init", 0100755, "#!/bin/sh\n", 10);
-	add_modules(a, release, modules);
+	add_modules(a, release, modules, index);
 	archive_write_free(a);
 	return g_byte_array_free_to_bytes(bytes);
 }

@@ -12,6 +12,9 @@ void wdr_sample_system(WdrMemoryVolume *m, unsigned tools);
 /* An arm64 ELF file that needs nothing. */
 void wdr_sample_program(WdrMemoryVolume *m, const char *path, uint64_t len);
 /* About `len` bytes: a plain archive of firmware, and one packed by gzip with an init and the
- * modules (paths below lib/modules/RELEASE, NULL-ended). */
-GBytes *wdr_sample_initramfs(const char *release, const char *const *modules, uint64_t len);
+ * modules (paths below lib/modules/RELEASE, NULL-ended), with those lines of a modules.dep that are
+ * theirs; index NULL: without one. */
+GBytes *wdr_sample_initramfs(
+	const char *release, const char *const *modules, const char *index, uint64_t len);
+GBytes *wdr_sample_module(const char *path, const char *release);
 void wdr_sample_put(WdrMemoryVolume *m, const char *path, uint32_t mode, GBytes *bytes);

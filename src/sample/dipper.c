@@ -5,7 +5,19 @@
 #include "sample/sample.h"
 
 #define KERNEL WDR_DIPPER_KERNEL
+#define DRIVERS "usr/lib/modules/" KERNEL "/kernel/drivers"
+#define KERNEL_FOLDERS                                                                             \
+	("usr/lib/modules/" KERNEL "/kernel"), DRIVERS, (DRIVERS "/mmc"), (DRIVERS "/mmc/core"),   \
+		(DRIVERS "/nvme"), (DRIVERS "/nvme/host")
+#define MMC_MODULE "kernel/drivers/mmc/core/mmc_block.ko"
 #define NVME_MODULES "kernel/drivers/nvme/host/nvme-core.ko", "kernel/drivers/nvme/host/nvme.ko"
+
+static const char needs[] =
+	MMC_MODULE ":\n"
+		   "kernel/drivers/nvme/host/nvme-core.ko:\n"
+		   "kernel/drivers/nvme/host/nvme.ko: kernel/drivers/nvme/host/nvme-core.ko\n";
+static const char *const for_card[] = { MMC_MODULE, NULL };
+static const char *const for_both[] = { MMC_MODULE, NVME_MODULES, NULL };
 
 const char wdr_dipper_extlinux[] = "default brook\n"
 				   "timeout 20\n"
@@ -22,11 +34,7 @@ const char wdr_dipper_fstab[] = "UUID=" WDR_DIPPER_ROOT_UUID " / ext4 defaults,n
 
 GBytes *wdr_sample_dipper_initramfs(bool has_nvme)
 {
-	static const char *const for_card[] = { "kernel/drivers/mmc/core/mmc_block.ko", NULL };
-	static const char *const for_both[] = { "kernel/drivers/mmc/core/mmc_block.ko",
-		NVME_MODULES, NULL };
-
-	return wdr_sample_initramfs(KERNEL, has_nvme ? for_both : for_card, 3100000);
+	return wdr_sample_initramfs(KERNEL, has_nvme ? for_both : for_card, needs, 3100000);
 }
 
 WdrMemoryVolume *wdr_sample_dipper_boot(void)
@@ -47,8 +55,8 @@ WdrMemoryVolume *wdr_sample_dipper_root(void)
 {
 	static const char *const folders[] = { "boot", "dev", "etc", "etc/initramfs-tools", "home",
 		"home/warden", "mnt", "proc", "root", "run", "sbin", "sys", "tmp", "usr", "usr/bin",
-		"usr/lib", "usr/lib/modules", "usr/lib/systemd", ("usr/lib/modules/" KERNEL), "var",
-		"var/lib", "var/log" };
+		"usr/lib", "usr/lib/modules", "usr/lib/systemd", ("usr/lib/modules/" KERNEL),
+		KERNEL_FOLDERS, "var", "var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "etc/fstab", wdr_dipper_fstab },
 		{ "etc/hostname", "dipper-brook-4\n" },
@@ -57,16 +65,19 @@ WdrMemoryVolume *wdr_sample_dipper_root(void)
 		{ "usr/lib/os-release",
 			"PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nID=debian\n" },
 		{ "usr/lib/modules/" KERNEL "/modules.builtin", "kernel/fs/ext4/ext4.ko\n" },
-		{ "usr/lib/modules/" KERNEL "/modules.dep",
-			"kernel/drivers/mmc/core/mmc_block.ko:\n"
-			"kernel/drivers/nvme/host/nvme-core.ko:\n"
-			"kernel/drivers/nvme/host/nvme.ko: kernel/drivers/nvme/host/nvme-core.ko\n" },
+		{ "usr/lib/modules/" KERNEL "/modules.dep", needs },
 		{ "var/log/syslog", "May  4 06:30:00 dipper-brook-4 gauge: 31 cm, one dipper\n" },
 	};
 	WdrMemoryVolume *m = wdr_memory_volume_new("dipper-brook-4 root");
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_texts(m, texts, G_N_ELEMENTS(texts));
+	for (size_t i = 0; for_both[i]; i++) {
+		g_autofree char *path =
+			g_strconcat("usr/lib/modules/" KERNEL "/", for_both[i], NULL);
+		g_autoptr(GBytes) bytes = wdr_sample_module(for_both[i], KERNEL);
+		wdr_sample_put(m, path, 0644, bytes);
+	}
 	wdr_sample_system(m, 100);
 	return m;
 }

@@ -47,9 +47,10 @@ const char wdr_heron_cmdline[] =
 
 static void add_kernels(WdrMemoryVolume *m)
 {
-	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, initramfs_modules, 11610 * 1024);
+	g_autoptr(GBytes) initramfs =
+		wdr_sample_initramfs(KERNEL, initramfs_modules, NULL, 11610 * 1024);
 	g_autoptr(GBytes) initramfs_2712 =
-		wdr_sample_initramfs(KERNEL_2712, initramfs_modules, 11640 * 1024);
+		wdr_sample_initramfs(KERNEL_2712, initramfs_modules, NULL, 11640 * 1024);
 
 	wdr_sample_kernel(m, "kernel8.img", KERNEL, 9210 * 1024);
 	wdr_sample_kernel(m, "kernel_2712.img", KERNEL_2712, 9305 * 1024);

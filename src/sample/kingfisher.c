@@ -44,7 +44,7 @@ WdrMemoryVolume *wdr_sample_kingfisher_boot(void)
 	static const char *const folders[] = { "dtb", "dtb/weir" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("kingfisher-weir-2 boot");
 	static const char *const modules[] = { "kernel/drivers/usb/storage/uas.ko", NULL };
-	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, 2000000);
+	g_autoptr(GBytes) initramfs = wdr_sample_initramfs(KERNEL, modules, NULL, 2000000);
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	wdr_sample_text(m, "boot.cmd", boot_cmd);

@@ -10,6 +10,8 @@ Suite *suite_image(void);
 Suite *suite_initramfs(void);
 Suite *suite_places(void);
 Suite *suite_program(void);
+Suite *suite_segment(void);
 
 SUITE_MAIN(suite_address(), suite_bootorder(), suite_corpus(), suite_edit(), suite_fstab_lines(),
-	suite_extlinux(), suite_image(), suite_places(), suite_initramfs(), suite_program())
+	suite_extlinux(), suite_image(), suite_places(), suite_initramfs(), suite_program(),
+	suite_segment())

@@ -117,11 +117,11 @@ START_TEST(every_packing_that_the_kernel_knows)
 	ck_assert_str_eq(i->packed->pdata[0], packings[_i].kind);
 	ck_assert_uint_eq(g_hash_table_size(i->files), 3);
 	ck_assert(i->has_init);
-	ck_assert_str_eq(i->modules, "nvme\n");
+	ck_assert_str_eq(wdr_initramfs_text(i, "conf/modules"), "nvme\n");
 	ck_assert_str_eq(i->release, "6.1.0-reed");
-	ck_assert(wdr_initramfs_has_module(i, "nvme_core"));
-	ck_assert(wdr_initramfs_has_module(i, "nvme-core"));
-	ck_assert(!wdr_initramfs_has_module(i, "nvme"));
+	ck_assert(wdr_initramfs_module(i, "nvme_core"));
+	ck_assert(wdr_initramfs_module(i, "nvme-core"));
+	ck_assert(!wdr_initramfs_module(i, "nvme"));
 }
 END_TEST
 
@@ -242,7 +242,8 @@ START_TEST(modules_and_their_needs)
 		"kernel/fs/ext4/ext4.ko\nkernel/drivers/usb/storage/usb-storage.ko\n",
 		"kernel/drivers/nvme/host/nvme-core.ko.xz:\n"
 		"kernel/drivers/nvme/host/nvme.ko.xz: kernel/drivers/nvme/host/nvme-core.ko.xz"
-		" kernel/lib/crc-t10dif.ko\nno colon here\n");
+		" kernel/lib/crc-t10dif.ko\nno colon here\n",
+		"softdep nvme pre: crc-t10dif post: nvme-fabrics\n");
 	const GPtrArray *needs = wdr_modules_needs(m, states[_i].name);
 
 	ck_assert_int_eq(wdr_modules_state(m, states[_i].name), states[_i].state);

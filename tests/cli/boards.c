@@ -13,6 +13,10 @@ const Board boards[] = {
 		"weirEnv.txt", "\nrootdev=", "d5c9e3a7-2b4f-4d68-8ae1-6f8a7b9c0d12" },
 };
 
+const Board board_brook = { "dipper-brook-4", "boards/dipper-brook-4", "mmcblk1", "nvme0n1", 2, 1,
+	false, false, "extlinux/extlinux.conf",
+	"append root=", "b8d2f6e4-5c3a-4f79-8e1d-2a4b6c8d0f12" };
+
 const char *board_path(const Board *b, const char *path)
 {
 	g_autofree char *full = g_build_filename(b->bench, path, NULL);

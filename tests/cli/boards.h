@@ -14,6 +14,8 @@ typedef struct {
 } Board;
 extern const Board boards[];
 enum { BOARDS = 3 };
+/* dipper-brook-4, whose initramfs has no driver for its drive. */
+extern const Board board_brook;
 
 const char *board_path(const Board *b, const char *path);
 const char *board_disk(const Board *b, bool is_drive);

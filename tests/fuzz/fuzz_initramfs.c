@@ -11,7 +11,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	g_auto(WdrProgram) p = { 0 };
 
 	if (wdr_initramfs_read(data, size, &i, NULL))
-		(void)wdr_initramfs_has_module(i, "nvme");
+		(void)wdr_initramfs_module(i, "nvme");
 	wdr_kernel_look(data, size, &k);
 	if (!wdr_program_look(data, size, &p, NULL))
 		return 0;

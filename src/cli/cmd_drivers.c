@@ -1,0 +1,105 @@
+#include "cli/plan_options.h"
+#include "cli/step.h"
+
+#include "move/drivers.h"
+#include "present/drivers.h"
+
+typedef struct {
+	char *target, *on, *medium, *state;
+	gboolean write, generate;
+} DriversOptions;
+
+static void options_clear(DriversOptions *o)
+{
+	g_free(o->target);
+	g_free(o->on);
+	g_free(o->medium);
+	g_free(o->state);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(DriversOptions, options_clear)
+
+static bool plan(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
+	WdrWorld **ret_world, WdrDriversPlan **ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
+			"The disk that root will be on (default: the one that is looked at)",
+			"DISK" },
+		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
+			"The disk or image whose system is looked at (default: the running one)",
+			"DISK" },
+		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
+			"What root's disk, or an image, will be attached as", "nvme|usb|sd|emmc" },
+		{ "generate", 0, 0, G_OPTION_ARG_NONE, &o->generate,
+			"Let the system's own generator make the initramfs anew, instead of adding to "
+			"the one that is there",
+			NULL },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Do it; without this it is only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+	WdrDriversOptions options = { 0 };
+
+	if (!wdr_cli_parse(&wdr_cmd_drivers, globals, entries, &argc, &argv, error))
+		return false;
+	if (argc > 1)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"drivers takes no '%s'; disks are named by --for and --on", argv[1]);
+	if (!wdr_cli_medium(o->medium, &options.medium, error) ||
+		!wdr_cli_world(globals, ret_world, error) ||
+		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
+		return false;
+	options.on = o->on;
+	options.target = o->target;
+	options.generates = o->generate != 0;
+	if (!wdr_drivers_plan(*ret_world, &options, ret, error))
+		return false;
+	if (o->write && o->generate && !(*ret)->site->is_running && !wdr_world_bench(*ret_world)) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"the generator makes the running system's initramfs, and that is not on %s",
+			(*ret)->site->disk->name);
+		wdr_error_hint(error, "nothing was changed; leave --generate away");
+		return false;
+	}
+	return true;
+}
+
+static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_drivers_write(data, state, ret_has_begun, error);
+}
+
+static int drivers_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(DriversOptions) o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrDriversPlan) p = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrStepRun step = { .name = "drivers",
+		.state = o.state,
+		.site = p->site,
+		.has_work = p->files->len + p->runs->len > 0,
+		.is_writing = o.write != 0,
+		.write = write_plan,
+		.data = p };
+	if (!globals->json)
+		wdr_present_drivers(&out, p);
+	if (!wdr_cli_step(globals, &step, &error))
+		return wdr_cli_fail(
+			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		wdr_present_drivers_json(stdout, p, step.done_in);
+	bool is_fine = p->left->len == 0 && (step.done_in || p->missing == 0);
+	g_free(step.done_in);
+	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+}
+
+const WdrCommand wdr_cmd_drivers = { "drivers", "[--for DISK] [--on DISK|IMAGE] [--write]",
+	"Show, and put right, which drivers the kernel has before root is there.", WDR_GROUP_AFTER,
+	drivers_run };

@@ -1,0 +1,208 @@
+#include "move/onsite.h"
+
+#include "base/io.h"
+#include "move/move.h"
+#include "volume/tree.h"
+
+#include <string.h>
+
+void wdr_onsite_free(WdrOnSite *o)
+{
+	if (!o)
+		return;
+	wdr_system_free(o->system);
+	wdr_disk_free(o->disk);
+	wdr_itinerary_disk_clear(&o->seen);
+	g_free(o);
+}
+
+/* ---- opening ---- */
+
+static bool use_mounts(WdrOnSite *o, GError **error)
+{
+	for (guint i = 0; i < o->system->parts->len; i++) {
+		WdrSystemPart *p = o->system->parts->pdata[i];
+		g_autofree char *point =
+			wdr_disk_mount_point(o->world, o->disk, p->partition->number);
+		WdrVolume *tree = NULL;
+		if (!point || !p->volume)
+			continue;
+		g_autofree char *folder = wdr_world_path(o->world, point);
+		g_autofree char *full = g_canonicalize_filename(folder, NULL);
+		if (!wdr_tree_volume_open(full, &tree, error))
+			return false;
+		wdr_system_use_tree(p, tree);
+	}
+	wdr_system_look_again(o->system, o->world);
+	return true;
+}
+
+static bool check_parts(const WdrOnSite *o, GError **error)
+{
+	if (o->system->table->kind == WDR_TABLE_NONE)
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s has no partition table", o->disk->name);
+	for (guint i = 0; i < o->system->parts->len; i++) {
+		const WdrSystemPart *p = o->system->parts->pdata[i];
+		if (p->is_unfinished)
+			return wdr_error_set(error, WDR_ERROR_REFUSED,
+				"%s is the target of an unfinished move", o->disk->name);
+		if (p->problem)
+			return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: partition %u: %s",
+				o->disk->name, p->partition->number, p->problem);
+	}
+	return true;
+}
+
+bool wdr_onsite_open(
+	const WdrWorld *world, const char *disk, bool is_running, WdrOnSite **ret, GError **error)
+{
+	g_autoptr(WdrOnSite) o = g_new0(WdrOnSite, 1);
+	WdrBlockDev *dev = NULL;
+
+	o->world = world;
+	o->is_running = is_running;
+	if (!wdr_disk_find(world, disk, &o->disk, error) ||
+		!wdr_blockdev_open(o->disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(world, o->disk, dev, &o->system, error) ||
+		!wdr_parttable_check(o->system->table, o->system->dev, error) ||
+		!check_parts(o, error) || (is_running && !use_mounts(o, error)) ||
+		!wdr_itinerary_disk_describe(o->disk, o->system->dev, &o->seen, error))
+		return false;
+	*ret = g_steal_pointer(&o);
+	return true;
+}
+
+bool wdr_onsite_is_running(const WdrWorld *world, const char *disk)
+{
+	g_autoptr(WdrDisk) d = NULL;
+
+	if (!wdr_world_is_running(world) || !wdr_disk_find(world, disk, &d, NULL) || d->is_image)
+		return false;
+	return wdr_disk_has_root(world, d);
+}
+
+/* ---- records ---- */
+
+char *wdr_onsite_state(const WdrOnSite *o, const char *what, int64_t at)
+{
+	g_autofree char *name = g_strdup_printf(
+		"%s-%s-%" G_GINT64_FORMAT, what, o->disk->is_image ? "image" : o->disk->name, at);
+
+	if (o->disk->is_image) {
+		g_autofree char *full = g_canonicalize_filename(o->disk->path, NULL);
+		return g_strdup_printf("%s.wanderitas/%s", full, name);
+	}
+	g_autofree char *base = wdr_world_path(o->world, WDR_STATE_FOLDER);
+	return g_build_filename(base, name, NULL);
+}
+
+static bool check_disk(const WdrOnSite *o, GError **error)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_auto(WdrItineraryDisk) now = { 0 };
+
+	return wdr_blockdev_open(o->disk->path, WDR_OPEN_READ, &dev, error) &&
+	       wdr_itinerary_disk_describe(o->disk, dev, &now, error) &&
+	       wdr_itinerary_check_disk(&o->seen, &now, "disk", error);
+}
+
+bool wdr_onsite_check(const WdrOnSite *o, GError **error)
+{
+	return (o->is_running || wdr_change_check_rest(o->world, o->disk, error)) &&
+	       check_disk(o, error);
+}
+
+bool wdr_onsite_begin(const WdrOnSite *o, const char *state, const char *plan_file,
+	WdrLogbook **ret, GError **error)
+{
+	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
+
+	return wdr_onsite_check(o, error) && wdr_make_folder(state, error) &&
+	       wdr_logbook_begin(o->world, path, plan_file, ret, error);
+}
+
+/* ---- contents ---- */
+
+static void plan_free(void *data)
+{
+	WdrFilePlan *p = data;
+
+	g_free(p->file);
+	if (p->content)
+		g_bytes_unref(p->content);
+	g_free(p->diff);
+	g_free(p->note);
+	g_free(p);
+}
+
+GPtrArray *wdr_file_plans_new(void)
+{
+	return g_ptr_array_new_with_free_func(plan_free);
+}
+
+static bool is_text(const char *bytes, size_t len)
+{
+	return !memchr(bytes, '\0', len);
+}
+
+WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *file,
+	const char *before, size_t before_len, GBytes *content)
+{
+	WdrFilePlan *p = g_new0(WdrFilePlan, 1);
+	size_t len = 0;
+	const char *bytes = content ? g_bytes_get_data(content, &len) : "";
+
+	p->number = number;
+	p->file = g_strdup(file);
+	p->is_new = !before;
+	if (before)
+		p->before = wdr_hash(before, before_len);
+	p->content = content ? g_bytes_ref(content) : NULL;
+	p->mode = 0644;
+	if (is_text(before ? before : "", before ? before_len : 0) && is_text(bytes, len))
+		p->diff = wdr_diff(file, before ? before : "", before_len, bytes, len);
+	g_ptr_array_add(plans, p);
+	return p;
+}
+
+static bool write_all(WdrOnSite *o, WdrLogbook *logbook, const char *state, const GPtrArray *plans,
+	GError **error)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	WdrChanging c = { .world = o->world,
+		.logbook = logbook,
+		.state = state,
+		.disk = o->disk,
+		.system = o->system,
+		.next = 1 };
+
+	if (!o->is_running && !wdr_blockdev_open(o->disk->path, WDR_OPEN_WRITE, &dev, error))
+		return false;
+	c.dev = dev;
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		WdrNewContent n = { p->number, p->file, p->is_new ? NULL : &p->before, p->content,
+			p->mode };
+		if (!wdr_change_content(&c, &n, error))
+			return false;
+	}
+	return wdr_logbook_done(logbook, error);
+}
+
+bool wdr_onsite_write(WdrOnSite *o, const char *state, const GPtrArray *plans, bool *ret_has_begun,
+	GError **error)
+{
+	g_autoptr(WdrLogbook) logbook = NULL;
+	GError *failure = NULL;
+
+	*ret_has_begun = false;
+	if (!wdr_onsite_begin(o, state, NULL, &logbook, error))
+		return false;
+	*ret_has_begun = true;
+	if (write_all(o, logbook, state, plans, &failure))
+		return true;
+	wdr_logbook_stopped(logbook, failure->message);
+	g_propagate_error(error, failure);
+	return false;
+}

@@ -1,0 +1,55 @@
+/* One disk whose files are changed in place: at rest, or the running one through its mounts. What
+ * is to be changed is planned as whole contents, shown, and done with a logbook that rewind.h
+ * reads. */
+#pragma once
+
+#include "move/change.h"
+#include "move/itinerary.h"
+
+typedef struct {
+	const WdrWorld *world; /* borrowed */
+	WdrDisk *disk;
+	WdrSystem *system;     /* of a running one, volumes that are mounted are trees */
+	WdrItineraryDisk seen; /* what the disk was when it was looked at */
+	bool is_running;
+} WdrOnSite;
+
+/* FORMAT: it has no table, or a volume cannot be read; REFUSED: it is the target of an unfinished
+ * move. Whether somebody uses it is not asked here. */
+bool wdr_onsite_open(const WdrWorld *world, const char *disk, bool is_running, WdrOnSite **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_onsite_free(WdrOnSite *o);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrOnSite, wdr_onsite_free)
+/* The running system of this machine, or of a bench that holds a whole one, runs from that disk. */
+bool wdr_onsite_is_running(const WdrWorld *world, const char *disk);
+/* Where the records of such work are kept unless the user says otherwise: `what` is a word for it.
+ * The caller's. */
+char *wdr_onsite_state(const WdrOnSite *o, const char *what, int64_t at);
+/* REFUSED: it is another disk by now, or somebody else is at it. */
+bool wdr_onsite_check(const WdrOnSite *o, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same, and begins the logbook. plan_file: a file beside it that tells of the plan; NULL: none.
+ */
+bool wdr_onsite_begin(const WdrOnSite *o, const char *state, const char *plan_file,
+	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* ---- contents ---- */
+
+/* What becomes of one file. */
+typedef struct {
+	unsigned number; /* of the partition */
+	char *file;      /* path on its volume */
+	bool is_new;
+	WdrHash before;  /* of one that is there */
+	GBytes *content; /* NULL: it is taken away */
+	uint32_t mode;   /* of a new one */
+	char *diff;      /* for people; NULL: it is no text */
+	char *note;      /* what is done, for people; NULL: the diff tells */
+} WdrFilePlan;
+GPtrArray *wdr_file_plans_new(void);
+/* Plans a file's new text, or a new file; returns it, borrowed. `before` NULL: there is none. */
+WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *file,
+	const char *before, size_t before_len, GBytes *content);
+
+/* Does all of them. *ret_has_begun: something may have been changed. */
+bool wdr_onsite_write(WdrOnSite *o, const char *state, const GPtrArray *plans, bool *ret_has_begun,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

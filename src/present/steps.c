@@ -1,0 +1,65 @@
+#include "present/steps.h"
+
+#include "base/text.h"
+#include "present/diff.h"
+
+void wdr_present_file_plans(const WdrOut *out, const GPtrArray *plans)
+{
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		g_autofree char *file = wdr_escape(p->file);
+		wdr_out_text(out, WDR_STYLE_HEADING, "\n/%s", file);
+		wdr_out_text(out, WDR_STYLE_PLAIN, " (partition %u%s)", p->number,
+			!p->content ? ", taken away"
+			: p->is_new ? ", new"
+				    : "");
+		if (p->note)
+			wdr_out_text(out, WDR_STYLE_PLAIN, ": %s", p->note);
+		fputc('\n', out->file);
+		if (p->diff)
+			wdr_present_diff(out, p->diff);
+	}
+}
+
+json_t *wdr_present_file_plans_json(const GPtrArray *plans)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		g_autofree char *file = wdr_escape(p->file);
+		json_array_append_new(list, json_pack("{s:i, s:s, s:s, s:s?, s:s?}", "partition",
+						    (int)p->number, "file", file, "change",
+						    !p->content ? "taken away"
+						    : p->is_new ? "new"
+								: "changed",
+						    "note", p->note, "diff", p->diff));
+	}
+	return list;
+}
+
+void wdr_present_left(const WdrOut *out, const GPtrArray *left)
+{
+	if (left->len > 0)
+		fputc('\n', out->file);
+	for (guint i = 0; i < left->len; i++) {
+		wdr_out_text(out, WDR_STYLE_REMARK, "left to you: ");
+		wdr_out_hanging(out, WDR_STYLE_REMARK, 13, left->pdata[i]);
+	}
+}
+
+json_t *wdr_present_texts_json(const GPtrArray *texts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < texts->len; i++)
+		json_array_append_new(list, json_string(texts->pdata[i]));
+	return list;
+}
+
+void wdr_present_step_done(const WdrOut *out, const char *state)
+{
+	wdr_out_text(out, WDR_STYLE_GOOD, "\ndone: everything was read back\n");
+	wdr_out_text(out, WDR_STYLE_FAINT,
+		"the originals are in %s\n'wanderitas rewind %s' puts them back\n", state, state);
+}
