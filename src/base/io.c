@@ -101,6 +101,14 @@ char *wdr_read_line(const char *path)
 	return g_strdup(g_strstrip(text));
 }
 
+bool wdr_write_attribute(const char *path, const char *text)
+{
+	g_auto(WdrFd) fd = open(path, O_WRONLY | O_TRUNC | O_CLOEXEC);
+	size_t len = strlen(text);
+
+	return fd >= 0 && write(fd, text, len) == (ssize_t)len;
+}
+
 static bool sync_folder_of(const char *path, GError **error)
 {
 	g_autofree char *folder = g_path_get_dirname(path);

@@ -23,6 +23,9 @@ bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, 
 /* First line of a small file (sysfs), stripped; NULL when it cannot be read. */
 char *wdr_read_line(const char *path);
 
+/* Into a file of sysfs, as it is; errno says why not. */
+bool wdr_write_attribute(const char *path, const char *text);
+
 /* Written to a temporary name beside it, flushed, renamed, and the folder flushed. */
 bool wdr_write_file(const char *path, const void *data, size_t len, GError **error);
 

@@ -3,7 +3,6 @@
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
-#include <time.h>
 
 char *wdr_format_size(uint64_t bytes)
 {
@@ -34,13 +33,16 @@ char *wdr_format_duration(uint64_t seconds)
 
 char *wdr_format_time(int64_t seconds)
 {
-	time_t t = (time_t)seconds;
-	struct tm tm;
-	char out[64];
+	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
 
-	if (!gmtime_r(&t, &tm) || strftime(out, sizeof(out), "%Y-%m-%d %H:%M:%SZ", &tm) == 0)
-		return g_strdup("(no time)");
-	return g_strdup(out);
+	return t ? g_date_time_format(t, "%Y-%m-%d %H:%M:%SZ") : g_strdup("(no time)");
+}
+
+char *wdr_format_day(int64_t seconds)
+{
+	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
+
+	return t ? g_date_time_format(t, "%Y-%m-%d") : g_strdup("(no day)");
 }
 
 static bool unit_of(const char *text, double *factor)

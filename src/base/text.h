@@ -15,6 +15,8 @@ char *wdr_format_size(uint64_t bytes);
 char *wdr_format_duration(uint64_t seconds);
 /* "2026-11-23 08:15:00Z". */
 char *wdr_format_time(int64_t seconds);
+/* "2026-11-23". */
+char *wdr_format_day(int64_t seconds);
 
 /* "512", "512M", "4GiB", "1.5G" (units are binary), or "10%" of `whole`. WDR_ERROR_USAGE on
  * failure. */

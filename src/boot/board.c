@@ -3,6 +3,7 @@
 #include "base/cursor.h"
 #include "base/io.h"
 #include "base/text.h"
+#include "boot/eeprom.h"
 #include "boot/loaderarea.h"
 #include "boot/ubootenv.h"
 #include "disk/flash.h"
@@ -142,20 +143,23 @@ static char *value_of(const char *text, const char *word)
 
 static void ask_firmware(const WdrWorld *world, WdrBoard *b)
 {
-	g_autofree char *settings =
-		b->series >= 4 ? wdr_firmware_ask(world, "bootloader_config") : NULL;
+	g_auto(WdrEepromSettings) all = { 0 };
 	g_autofree char *version = b->series >= 4 && !b->firmware_date
 					   ? wdr_firmware_ask(world, "bootloader_version")
 					   : NULL;
 	g_autofree char *fuses = b->series == 3 ? wdr_firmware_ask(world, "otp_dump") : NULL;
 	g_autofree char *stamp = value_of(version, "timestamp ");
-	g_autofree char *probe = value_of(settings, "PCIE_PROBE=");
+	if (b->series >= 4)
+		wdr_eeprom_read(world, &all);
+	/* What matters is the next start. */
+	const char *settings = all.waiting ? all.waiting : all.now;
+	g_autofree char *probe = wdr_eeprom_value(settings, "PCIE_PROBE");
 
 	if (stamp)
 		b->firmware_date = g_ascii_strtoll(stamp, NULL, 10);
 	b->probes_pcie = g_strcmp0(probe, "1") == 0;
 	b->fuse = value_of(fuses, "17:");
-	g_autofree char *order = value_of(settings, "BOOT_ORDER=");
+	g_autofree char *order = wdr_eeprom_value(settings, "BOOT_ORDER");
 	b->order_text = order ? wdr_escape(order) : NULL;
 	b->has_order = order && wdr_boot_order_parse(order, &b->order, NULL);
 }
@@ -184,29 +188,25 @@ static void look_at_flash(const WdrWorld *world, WdrBoard *b)
 
 /* ---- U-Boot's own settings ---- */
 
-/* What starts by itself goes through boot_targets only where bootcmd is the usual one. */
-static bool is_usual(const char *bootcmd)
-{
-	return !bootcmd || strstr(bootcmd, "distro_bootcmd") || strstr(bootcmd, "bootflow scan");
-}
-
 static void look_at_environment(const WdrWorld *world, WdrBoard *b)
 {
-	g_autoptr(GHashTable) environment = NULL;
-	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrUbootEnv) e = wdr_uboot_env_find(world);
 
-	if (!wdr_uboot_env_read(world, &environment, &b->targets_said, &error))
+	if (!e)
+		return;
+	if (!e->current) {
 		b->targets_doubt =
 			g_strdup_printf("U-Boot's environment cannot be used, and it takes "
-					"what it has built in: %s",
-				error->message);
-	if (!environment)
+					"what it has built in: %s: %s",
+				e->copies[e->n - 1].device, e->copies[e->n - 1].problem);
 		return;
-	const char *bootcmd = g_hash_table_lookup(environment, "bootcmd");
-	const char *targets = g_hash_table_lookup(environment, "boot_targets");
-	if (targets && is_usual(bootcmd))
+	}
+	b->targets_said = wdr_uboot_env_place(e->current);
+	const char *targets = g_hash_table_lookup(e->values, "boot_targets");
+	bool is_usual = wdr_uboot_env_is_usual(e);
+	if (targets && is_usual)
 		b->targets = wdr_escape(targets);
-	else if (!is_usual(bootcmd))
+	else if (!is_usual)
 		b->targets_doubt = g_strdup_printf(
 			"U-Boot's environment (%s) has a bootcmd of its own", b->targets_said);
 }

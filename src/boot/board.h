@@ -20,8 +20,8 @@ typedef struct {
 				       NULL-ended; NULL: nobody knows */
 	bool has_pcie;              /* for an NVMe drive: it can have one */
 	int64_t firmware_date; /* seconds since 1970; 0: unknown, or no firmware in an EEPROM */
-	char *order_text;      /* as its settings have it, "0xf41"; NULL: unknown */
-	bool has_order;        /* order_text is one */
+	char *order_text; /* as its settings for the next start have it, "0xf41"; NULL: unknown */
+	bool has_order;   /* order_text is one */
 	WdrBootOrder order;
 	bool probes_pcie;   /* PCIE_PROBE=1: also behind plain adapters */
 	unsigned boot_mode; /* what the firmware booted from, a digit of the order; 0: unknown */

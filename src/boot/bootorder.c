@@ -105,6 +105,9 @@ char *wdr_boot_order_with_first(const WdrBootOrder *o, const char *medium)
 		if (o->digits[i] != first)
 			g_string_append_printf(digits, "%x", o->digits[i]);
 	}
+	/* A card is the way back when nothing else starts. */
+	if (!strchr(digits->str, '1') && digits->len < WDR_ORDER_DIGITS_MAX - 1)
+		g_string_append_c(digits, '1');
 	g_string_append_c(digits, o->starts_over || o->reached == o->n ? 'f' : 'e');
 	g_autofree char *text = g_strreverse(g_string_free(digits, FALSE));
 	return g_strconcat("0x", text, NULL);

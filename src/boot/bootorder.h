@@ -20,6 +20,6 @@ bool wdr_boot_order_parse(
 char *wdr_boot_order_words(const WdrBootOrder *o);
 /* Whether it comes to this medium, as in WdrDisk; *ret_place (from 0) when. */
 bool wdr_boot_order_tries(const WdrBootOrder *o, const char *medium, unsigned *ret_place);
-/* The order with this medium put first, as the number that it would be; NULL: the firmware has no
- * digit for it. The caller's. */
+/* The order with this medium put first, and the card somewhere behind it, as the number that it
+ * would be; NULL: the firmware has no digit for it. The caller's. */
 char *wdr_boot_order_with_first(const WdrBootOrder *o, const char *medium);

@@ -1,5 +1,6 @@
 #include "boot/naming.h"
 
+#include "boot/configlines.h"
 #include "boot/lines.h"
 #include "boot/lookup.h"
 
@@ -69,26 +70,6 @@ WdrInitramfs *wdr_initramfs_beside(
 }
 
 /* ---- naming it ---- */
-
-GBytes *wdr_config_with_line(const char *text, size_t len, const char *line)
-{
-	GString *out = g_string_new_len(text, (gssize)len);
-	bool is_all = true;
-	bool has_cr = len > 0 && memmem(text, len, "\r\n", 2);
-	const char *end = has_cr ? "\r\n" : "\n";
-
-	for (WdrLine l = wdr_lines(text, len); wdr_line_next(&l);) {
-		size_t at = wdr_skip_blanks(text, l.at, l.end);
-		if (at < l.end && text[at] == '[')
-			is_all = g_ascii_strncasecmp(text + at, "[all]", MIN(5, l.end - at)) == 0;
-	}
-	if (out->len > 0 && out->str[out->len - 1] != '\n')
-		g_string_append(out, end);
-	if (!is_all)
-		g_string_append_printf(out, "[all]%s", end);
-	g_string_append_printf(out, "%s%s", line, end);
-	return g_string_free_to_bytes(out);
-}
 
 /* Behind the kernel's line, indented like it. */
 static GBytes *with_initrd(const char *text, size_t len, unsigned number, const char *path)

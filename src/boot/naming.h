@@ -14,5 +14,3 @@ WdrInitramfs *wdr_initramfs_beside(
  * this boot flow nobody can tell how. */
 GBytes *wdr_initramfs_named(WdrVolume *boot, const char *flow, const char *said, const char *path,
 	char **ret_file, char **ret_before, size_t *ret_before_len);
-/* config.txt's text with a line more that holds on every board. */
-GBytes *wdr_config_with_line(const char *text, size_t len, const char *line);

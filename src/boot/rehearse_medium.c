@@ -1,5 +1,7 @@
 /* Whether the board would try this medium, and whether what its loader reads lies where that looks.
  */
+#include "base/text.h"
+#include "boot/ability.h"
 #include "boot/loaderarea.h"
 #include "boot/lookup.h"
 #include "boot/rehearse_priv.h"
@@ -7,12 +9,6 @@
 #include <string.h>
 
 /* ---- firmware with a FAT boot volume ---- */
-
-/* From when on the firmware of the 4 series boots from USB, does so by default, and the modules of
- * that series from NVMe, by its release notes. */
-#define USB_SINCE INT64_C(1592179200)            /* 2020-06-15 */
-#define USB_BY_DEFAULT_SINCE INT64_C(1599091200) /* 2020-09-03 */
-#define NVME_SINCE INT64_C(1625097600)           /* 2021-07-01 */
 
 static bool is_medium(const WdrWalk *w, const char *name)
 {
@@ -40,51 +36,17 @@ static bool is_of_board(const char *medium)
 	return medium && g_strv_contains(media, medium);
 }
 
-static char *day_of(int64_t seconds)
-{
-	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
-
-	return t ? g_date_time_format(t, "%Y-%m-%d") : g_strdup("?");
-}
-
-static bool is_older(const WdrBoard *b, int64_t than)
-{
-	return b->firmware_date != 0 && b->firmware_date < than;
-}
-
-/* What a board of this series, with firmware of this date, can boot from at all. */
 static bool check_ability(WdrWalk *w, const WdrBoard *b)
 {
-	static const char update[] = "bring the boot firmware up to date first";
-	bool is_usb = is_medium(w, "USB disk");
-	bool is_nvme = is_medium(w, "NVMe");
-	g_autofree char *date = day_of(b->firmware_date);
+	g_autofree char *why = NULL;
+	const char *remedy = NULL;
+	WdrAbility ability = wdr_board_can(b, w->medium, &why, &remedy);
 
-	if ((is_nvme && !b->has_pcie) || (is_usb && b->series < 3))
-		return fail_medium(w, "keep boot on the card, and move root alone: --what root",
-			"boards of the %u series%s do not boot from %s", b->series,
-			is_nvme && b->series == 4 ? " but its compute modules" : "",
-			is_nvme ? "NVMe" : "USB");
-	if (is_usb && wdr_board_needs_fuse(b) && b->fuse && !wdr_board_has_fuse(b))
-		return fail_medium(w,
-			"program_usb_boot_mode=1 in config.txt for one start, then take the line out",
-			"this board boots from USB only after a fuse was set, which is not (OTP row 17 "
-			"is %s)",
-			b->fuse);
-	if (is_usb && wdr_board_needs_fuse(b) && !b->fuse)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "vcgencmd otp_dump tells",
-			"this board boots from USB only after a fuse was set; whether it is, is not "
-			"known");
-	if (b->series == 4 && is_usb && is_older(b, USB_SINCE))
-		return fail_medium(
-			w, update, "firmware of %s does not boot from USB (2020-06-15 does)", date);
-	if (b->series == 4 && is_nvme && is_older(b, NVME_SINCE))
-		return fail_medium(
-			w, update, "firmware of %s does not boot from NVMe (mid 2021 does)", date);
-	if (b->series == 4 && is_usb && is_older(b, USB_BY_DEFAULT_SINCE))
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, update,
-			"firmware of %s: booting from USB was a test then", date);
-	return true;
+	if (why)
+		wdr_walk_say(w, WDR_STAGE_MEDIUM,
+			ability == WDR_ABILITY_NONE ? WDR_STEP_FAULT : WDR_STEP_REMARK, remedy,
+			"%s", why);
+	return ability != WDR_ABILITY_NONE;
 }
 
 /* A disk that stays in, is tried before, and has boot files too. */
@@ -118,12 +80,13 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
 		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
 		g_autofree char *remedy = g_strdup_printf(
-			"BOOT_ORDER=%s in the firmware's settings (rpi-eeprom-config --edit)",
-			better ? better : "…");
+			"'wanderitas order --first %s --write' puts BOOT_ORDER=%s in the firmware's "
+			"settings",
+			wdr_medium_word(w->medium), better ? better : "…");
 		return fail_medium(w, remedy, "the boot order %s never comes to %s: it is %s",
 			b->order_text, w->medium, words);
 	}
-	g_autofree char *date = b->firmware_date ? day_of(b->firmware_date) : g_strdup("?");
+	g_autofree char *date = b->firmware_date ? wdr_format_day(b->firmware_date) : g_strdup("?");
 	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL, "firmware of %s, boot order %s: %s",
 		date, b->order_text, words);
 	const WdrSystem *earlier = earlier_disk(w, &b->order, place);
@@ -144,7 +107,8 @@ static bool check_firmware(WdrWalk *w, const WdrWays *ways)
 		return false;
 	if (b->series == 5 && is_medium(w, "NVMe") && ways->switches_pcie && !b->probes_pcie)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
-			"PCIE_PROBE=1 in the firmware's settings",
+			"'wanderitas order --first nvme --write' puts PCIE_PROBE=1 in the firmware's "
+			"settings",
 			"config.txt switches the PCIe connector on, as adapters want that do not "
 			"announce themselves; the firmware looks for a drive behind those only with "
 			"PCIE_PROBE=1");
@@ -256,7 +220,8 @@ static bool check_targets(WdrWalk *w)
 			return true;
 		}
 		g_autofree char *remedy = g_strdup_printf(
-			"fw_setenv boot_targets \"%s0 %s\"", names[i].name, b->targets);
+			"'wanderitas order --targets \"%s0 %s\" --write' puts it first",
+			names[i].name, b->targets);
 		return fail_medium(w, remedy, "U-Boot's boot_targets (%s) have no %s: %s",
 			b->targets_said, names[i].name, b->targets);
 	}

@@ -93,15 +93,15 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 	return false;
 }
 
-/* The source gets the drivers that the target needs, and the itinerary is drawn of it as it is
- * then.
- */
-static bool put_drivers(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+/* What was agreed to by name is done first, and the itinerary is drawn of what there is then. */
+static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	WdrItinerary **it, GError **error)
 {
 	bool has_changed = false;
 
-	if (!wdr_cli_put_drivers(globals, world, *it, &has_changed, error))
+	if ((o->plan.with_order && !wdr_cli_put_order(globals, world, *it, error)) ||
+		(o->plan.with_drivers &&
+			!wdr_cli_put_drivers(globals, world, *it, &has_changed, error)))
 		return false;
 	if (!has_changed)
 		return true;
@@ -119,7 +119,7 @@ static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWo
 	if (!(given ? wdr_itinerary_load(given, ret, error)
 		    : wdr_plan_options_draft(world, &o->plan, ret, error)))
 		return false;
-	if (o->plan.with_drivers && !put_drivers(o, globals, world, ret, error))
+	if (!take_steps(o, globals, world, ret, error))
 		return false;
 	*ret_state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
 				   : wdr_move_default_state(world, &(*ret)->target);

@@ -52,7 +52,8 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"Give the target the source's UUIDs and PARTUUIDs", NULL },
 		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
 			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC); of "
-			"move, drivers (first put what the target needs into the source's initramfs)",
+			"move, drivers (first put what the target needs into the source's initramfs) and "
+			"order (have the board try the target's medium first)",
 			"STEP,…" },
 		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
 			"Sector size of the disk that the target image is for: 512 or 4096",
@@ -87,19 +88,21 @@ static bool parse_steps(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 	g_auto(GStrv) steps = g_strsplit(o->with ? o->with : "", ",", -1);
 
 	for (size_t i = 0; steps[i]; i++) {
-		if (strcmp(steps[i], "loader") == 0) {
-			ret->with_loader = true;
-		} else if (strcmp(steps[i], "drivers") != 0) {
+		bool is_drivers = strcmp(steps[i], "drivers") == 0;
+		bool is_order = strcmp(steps[i], "order") == 0;
+		bool is_loader = strcmp(steps[i], "loader") == 0;
+		ret->with_loader |= is_loader;
+		o->with_drivers |= is_drivers;
+		o->with_order |= is_order;
+		if (!is_drivers && !is_order && !is_loader)
 			return wdr_error_set(error, WDR_ERROR_USAGE,
-				"--with knows loader and drivers, not '%s'", steps[i]);
-		} else if (!o->takes_steps) {
-			wdr_error_set(error, WDR_ERROR_USAGE,
-				"--with %s is a step of move, which changes the source", steps[i]);
-			wdr_error_hint(error, "'wanderitas %s' shows what it would do", steps[i]);
-			return false;
-		} else {
-			o->with_drivers = true;
-		}
+				"--with knows loader, drivers and order, not '%s'", steps[i]);
+		if (is_loader || o->takes_steps)
+			continue;
+		wdr_error_set(error, WDR_ERROR_USAGE, "--with %s is a step of move, and changes %s",
+			steps[i], is_drivers ? "the source" : "the board");
+		wdr_error_hint(error, "'wanderitas %s' shows what it would do", steps[i]);
+		return false;
 	}
 	return true;
 }

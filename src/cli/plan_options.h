@@ -9,8 +9,8 @@ typedef struct {
 	char **leave_behind;
 	gboolean keep_addresses;
 	int sector_size;
-	bool takes_steps;  /* the command does the steps around the move that --with names: */
-	bool with_drivers; /* set by wdr_plan_options_draft() */
+	bool takes_steps; /* the command does the steps around the move that --with names: */
+	bool with_drivers, with_order; /* set by wdr_plan_options_draft() */
 } WdrPlanOptions;
 
 void wdr_plan_options_clear(WdrPlanOptions *o);

@@ -1,11 +1,22 @@
 #include "cli/step.h"
 
+#include "boot/ability.h"
 #include "cli/progress.h"
 #include "move/drivers.h"
+#include "move/order.h"
+#include "move/outside.h"
 #include "present/drivers.h"
+#include "present/order.h"
 #include "present/steps.h"
 
-#include <string.h>
+static char *state_of(const WdrStepRun *step)
+{
+	if (step->state)
+		return g_canonicalize_filename(step->state, NULL);
+	return step->site
+		       ? wdr_onsite_state(step->site, step->name, wdr_world_now(step->site->world))
+		       : wdr_outside_state(step->world, step->name);
+}
 
 bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
 {
@@ -19,9 +30,7 @@ bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
 				&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
 		return true;
 	}
-	g_autofree char *state = step->state ? g_canonicalize_filename(step->state, NULL)
-					     : wdr_onsite_state(step->site, step->name,
-						       wdr_world_now(step->site->world));
+	g_autofree char *state = state_of(step);
 	bool is_fine = step->write(step->data, state, &step->has_begun, error);
 	wdr_progress_end();
 	if (!is_fine) {
@@ -32,23 +41,14 @@ bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
 		return false;
 	}
 	if (!globals->json)
-		wdr_present_step_done(&out, state);
+		wdr_present_step_done(&out, step->name, state);
 	step->done_in = g_steal_pointer(&state);
 	return true;
 }
 
 bool wdr_cli_medium(const char *text, const char **ret, GError **error)
 {
-	static const struct {
-		const char *word, *medium;
-	} media[] = { { "nvme", "NVMe" }, { "usb", "USB disk" }, { "sd", "SD card" },
-		{ "emmc", "eMMC" } };
-
-	*ret = NULL;
-	for (size_t i = 0; text && i < G_N_ELEMENTS(media); i++) {
-		if (strcmp(text, media[i].word) == 0)
-			*ret = media[i].medium;
-	}
+	*ret = text ? wdr_medium_of_word(text) : NULL;
 	return !text || *ret ||
 	       wdr_error_set(
 		       error, WDR_ERROR_USAGE, "--medium is nvme, usb, sd or emmc, not '%s'", text);
@@ -105,5 +105,41 @@ bool wdr_cli_put_drivers(const WdrGlobals *globals, const WdrWorld *world, const
 		return false;
 	g_free(step.done_in);
 	*ret = true;
+	return true;
+}
+
+static bool write_order(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_order_write(data, state, ret_has_begun, error);
+}
+
+bool wdr_cli_put_order(
+	const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it, GError **error)
+{
+	const char *word = it->target.is_image ? NULL : wdr_medium_word(it->target.medium);
+	WdrOrderOptions options = { .first = word };
+	g_autoptr(WdrOrderPlan) p = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!word) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"--with order: no order is known that %s would have a place in",
+			it->target.name);
+		wdr_error_hint(error, "nothing was changed");
+		return false;
+	}
+	if (!wdr_order_plan(world, &options, &p, error))
+		return false;
+	WdrStepRun step = { .name = "order",
+		.world = world,
+		.has_work = wdr_order_has_work(p),
+		.is_writing = true,
+		.write = write_order,
+		.data = p };
+	if (step.has_work && !globals->json && !globals->quiet)
+		wdr_present_order(&out, p);
+	if (!wdr_cli_step(globals, &step, error))
+		return false;
+	g_free(step.done_in);
 	return true;
 }

@@ -6,9 +6,10 @@
 #include "move/onsite.h"
 
 typedef struct {
-	const char *name;  /* of the command, and of its folder of records */
-	const char *state; /* that the user named; NULL: the default */
-	const WdrOnSite *site;
+	const char *name;      /* of the command, and of its folder of records */
+	const char *state;     /* that the user named; NULL: the default */
+	const WdrOnSite *site; /* the disk that is changed; NULL: what is changed is on none */
+	const WdrWorld *world; /* then */
 	bool has_work, is_writing;
 	/* *ret_has_begun: something may have been changed. */
 	bool (*write)(void *data, const char *state, bool *ret_has_begun, GError **error);
@@ -27,3 +28,6 @@ bool wdr_cli_medium(const char *text, const char **ret, GError **error) G_GNUC_W
  * were not there before. REFUSED: it cannot be done; nothing was changed. */
 bool wdr_cli_put_drivers(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
 	bool *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same: has the board try the target's medium first. */
+bool wdr_cli_put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -38,13 +38,14 @@ static bool is_named(const char *name, const char *before, const char *behind)
 	return digits > 0 && g_str_has_prefix(name + len + digits, behind);
 }
 
-static void add(GPtrArray *list, const char *name, const char *kind, uint64_t size)
+static void add(GPtrArray *list, const char *name, const char *kind, uint64_t size, uint64_t erased)
 {
 	WdrFlash *f = g_new0(WdrFlash, 1);
 
 	f->name = g_strdup(name);
 	f->kind = kind;
 	f->size = size;
+	f->erased = erased;
 	g_ptr_array_add(list, f);
 }
 
@@ -55,13 +56,14 @@ static void add_mtd(GPtrArray *list, const char *folder, const char *name)
 
 	if (is_named(name, "mtd", "") && !g_str_has_suffix(name, "ro") &&
 		g_strcmp0(type, "nor") == 0)
-		add(list, name, "SPI flash", number(folder, name, "size"));
+		add(list, name, "SPI flash", number(folder, name, "size"),
+			number(folder, name, "erasesize"));
 }
 
 static void add_boot_partition(GPtrArray *list, const char *folder, const char *name)
 {
 	if (is_named(name, "mmcblk", "boot"))
-		add(list, name, "eMMC boot partition", number(folder, name, "size") * 512);
+		add(list, name, "eMMC boot partition", number(folder, name, "size") * 512, 0);
 }
 
 static int by_name(const void *a, const void *b)

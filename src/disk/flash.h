@@ -1,5 +1,5 @@
 /* Memory of the board beside its disks, where many keep their boot loader: SPI NOR flash as the
- * kernel's MTD layer shows it, and the boot partitions of an eMMC. Only reads. */
+ * kernel's MTD layer shows it, and the boot partitions of an eMMC. */
 #pragma once
 
 #include "base/error.h"
@@ -14,6 +14,7 @@ typedef struct {
 	char *name;       /* "mtd0", "mmcblk0boot0" */
 	const char *kind; /* "SPI flash" */
 	uint64_t size;    /* bytes */
+	uint64_t erased;  /* bytes that are erased at a time; 0: none are, it takes any write */
 } WdrFlash;
 
 /* WdrFlash, by name; empty where the kernel knows none. Partitions of a flash are flashes
@@ -26,3 +27,18 @@ bool wdr_flash_read(const WdrWorld *world, const WdrFlash *flash, uint8_t **ret,
  * caller's. */
 bool wdr_flash_read_at(const WdrWorld *world, const char *device, int64_t offset, size_t len,
 	uint8_t **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Told after each erase block: how many bytes of the range are as they are to be. */
+typedef void (*WdrFlashProgress)(void *data, uint64_t done, uint64_t total);
+
+/* Puts bytes at a place of a device or a file, and reads them back from it. Of a flash, only the
+ * erase blocks that differ are erased and written; what lies in them outside of the range stays. An
+ * eMMC boot partition is made writable for that time. REFUSED: it reaches over the end, or somebody
+ * has the disk mounted. IO: also when what is read back is something else. offset from the start.
+ */
+bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offset,
+	const uint8_t *bytes, size_t len, WdrFlashProgress progress, void *data,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Where an offset that counts from the end lies. */
+bool wdr_flash_size(const WdrWorld *world, const char *device, uint64_t *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -60,22 +60,21 @@ static bool carry_out(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrChange 
 	       wdr_logbook_changed(c->logbook, change->number, error);
 }
 
-/* The original into the logbook's folder, on the medium before anything changes. */
-static bool keep_original(
-	const WdrChanging *c, WdrChange *change, const char *text, size_t len, GError **error)
+bool wdr_change_keep(const char *state, WdrChange *change, const char *name, const void *bytes,
+	size_t len, GError **error)
 {
-	g_autofree char *folder = g_build_filename(c->state, "originals", NULL);
-	g_autofree char *base = g_path_get_basename(change->file);
+	g_autofree char *folder = g_build_filename(state, "originals", NULL);
 	char hash[WDR_HASH_TEXT_LEN + 1];
 
 	/* By its content: two logbooks in one folder do not take each other's names. */
+	change->before = wdr_hash(bytes, len);
 	wdr_hash_to_text(change->before, hash);
-	change->original = g_strdup_printf("%.16s-%s", hash, base);
+	change->original = g_strdup_printf("%.16s-%s", hash, name);
 	g_autofree char *path = g_build_filename(folder, change->original, NULL);
 	/* What was for few eyes stays so. */
 	return wdr_make_folder(folder, error) &&
 	       (chmod(folder, 0700) == 0 || wdr_error_set_errno(error, errno, "%s", folder)) &&
-	       wdr_write_file(path, text, len, error);
+	       wdr_write_file(path, bytes, len, error);
 }
 
 /* "cmdline.txt" becomes "cmdline.old", or "cmdline.2" when that is another file already. */
@@ -133,12 +132,13 @@ static WdrChange *change_of_file(WdrChanging *c, const WdrPlaceOfFiles *p, unsig
 	g_autoptr(WdrChange) change = new_change(c, p, number);
 
 	change->file = g_strdup(file);
-	change->before = wdr_hash(text, len);
 	change->mode = entry->mode;
 	change->uid = entry->uid;
 	change->gid = entry->gid;
 	change->mtime = entry->mtime;
-	return keep_original(c, change, text, len, error) ? g_steal_pointer(&change) : NULL;
+	g_autofree char *base = g_path_get_basename(file);
+	return wdr_change_keep(c->state, change, base, text, len, error) ? g_steal_pointer(&change)
+									 : NULL;
 }
 
 bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GError **error)

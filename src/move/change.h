@@ -21,6 +21,10 @@ typedef struct {
 /* The next change as the logbook keeps it, all but what is changed; the caller's. table_id: what
  * the disk's table is known by once the change is made. */
 WdrChange *wdr_change_of_disk(WdrChanging *c, const char *table_id);
+/* Keeps bytes as they are before a change, in the logbook's folder and on the medium; `name` is for
+ * people who look there. Sets the change's `before` and `original`. */
+bool wdr_change_keep(const char *state, WdrChange *change, const char *name, const void *bytes,
+	size_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* A file's new content as a whole. */
 typedef struct {
 	unsigned number;       /* of the partition */

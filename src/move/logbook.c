@@ -1,6 +1,7 @@
 #include "move/logbook.h"
 
 #include "base/io.h"
+#include "boot/mention.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -115,13 +116,17 @@ bool wdr_logbook_change(WdrLogbook *l, const WdrChange *c, GError **error)
 	char before[WDR_HASH_TEXT_LEN + 1];
 	char after[WDR_HASH_TEXT_LEN + 1];
 	json_t *addresses = c->addresses ? json_loads(c->addresses, 0, NULL) : json_null();
+	json_t *region =
+		c->region ? json_pack("{s:s, s:I, s:I}", "device", c->region, "offset",
+				    (json_int_t)c->region_at, "size", (json_int_t)c->region_size)
+			  : json_null();
 
 	wdr_hash_to_text(c->before, before);
 	wdr_hash_to_text(c->after, after);
 	return append(l,
 		json_pack(
 			"{s:I, s:s, s:i, s:s, s:o, s:o, s:i, s:o, s:o, s:o, s:b, s:s, s:s, s:i, s:I, s:I, "
-			"s:I, s:I, s:o}",
+			"s:I, s:I, s:o, s:o, s:b}",
 			"at", (json_int_t)wdr_world_now(l->world), "event", "change", "number",
 			(int)c->number, "disk", c->disk, "disk_name", text_or_null(c->disk_name),
 			"table_id", text_or_null(c->table_id), "partition", (int)c->partition,
@@ -129,7 +134,8 @@ bool wdr_logbook_change(WdrLogbook *l, const WdrChange *c, GError **error)
 			text_or_null(c->original), "removal", (int)c->is_removal, "before", before,
 			"after", after, "mode", (int)c->mode, "uid", (json_int_t)c->uid, "gid",
 			(json_int_t)c->gid, "mtime", (json_int_t)c->mtime.sec, "mtime_nsec",
-			(json_int_t)c->mtime.nsec, "addresses", addresses),
+			(json_int_t)c->mtime.nsec, "addresses", addresses, "region", region,
+			"settings", (int)c->is_settings),
 		error);
 }
 
@@ -243,12 +249,32 @@ void wdr_change_free(WdrChange *c)
 	g_free(c->file);
 	g_free(c->original);
 	g_free(c->addresses);
+	g_free(c->region);
 	g_free(c);
 }
 
 static char *optional(json_t *json, const char *key)
 {
 	return g_strdup(json_string_value(json_object_get(json, key)));
+}
+
+/* false: it is there, and none. */
+static bool take_region(json_t *json, WdrChange *c)
+{
+	json_t *region = json_object_get(json, "region");
+	const char *device = NULL;
+	json_int_t at = 0, size = 0;
+
+	if (!json_is_object(region))
+		return true;
+	if (json_unpack(region, "{s:s, s:I, s:I}", "device", &device, "offset", &at, "size",
+		    &size) != 0 ||
+		at < 0 || size <= 0 || size > WDR_EDITED_BYTES_MAX)
+		return false;
+	c->region = g_strdup(device);
+	c->region_at = (uint64_t)at;
+	c->region_size = (uint64_t)size;
+	return true;
 }
 
 static bool change_from_json(json_t *json, GPtrArray *changes)
@@ -282,7 +308,12 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	json_t *addresses = json_object_get(json, "addresses");
 	if (json_is_object(addresses))
 		c->addresses = json_dumps(addresses, JSON_COMPACT);
-	if ((!c->file && !c->addresses) || (c->is_removal && !c->original))
+	c->is_settings = json_is_true(json_object_get(json, "settings"));
+	if (!take_region(json, c))
+		return false;
+	bool is_outside = c->region || c->is_settings;
+	if ((!c->file && !c->addresses && !is_outside) ||
+		((c->is_removal || is_outside) && !c->original))
 		return false;
 	/* An original lies in the logbook's own folder, nowhere else. */
 	if (c->original && (strchr(c->original, '/') || *c->original == '.'))
@@ -291,13 +322,17 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	return true;
 }
 
-static void note_rewound(json_t *json, GPtrArray *changes)
+/* How far one came that was told of before. */
+static void note_end(json_t *json, GPtrArray *changes, bool is_rewound)
 {
 	json_int_t number = json_integer_value(json_object_get(json, "number"));
 
 	for (guint i = 0; i < changes->len; i++) {
 		WdrChange *c = changes->pdata[i];
-		c->is_rewound |= c->number == (unsigned)number;
+		if (c->number != (unsigned)number)
+			continue;
+		c->is_rewound |= is_rewound;
+		c->is_done |= !is_rewound;
 	}
 }
 
@@ -329,8 +364,8 @@ static bool take_change(json_t *json, void *data)
 {
 	const char *event = json_string_value(json_object_get(json, "event"));
 
-	if (strcmp(event, "rewound") == 0)
-		note_rewound(json, data);
+	if (strcmp(event, "rewound") == 0 || strcmp(event, "changed") == 0)
+		note_end(json, data, strcmp(event, "rewound") == 0);
 	return strcmp(event, "change") != 0 || change_from_json(json, data);
 }
 

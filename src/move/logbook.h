@@ -40,7 +40,12 @@ typedef struct {
 	uint32_t mode, uid, gid;
 	WdrTime mtime;
 	char *addresses; /* JSON: see renew.h */
-	bool is_rewound; /* when read */
+	char *region;    /* a device of which bytes were changed; NULL: none */
+	uint64_t region_at, region_size;
+	bool is_settings; /* the firmware's settings were changed; the original is their text */
+	/* When read. */
+	bool is_done; /* it was carried out to its end */
+	bool is_rewound;
 } WdrChange;
 void wdr_change_free(WdrChange *change);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrChange, wdr_change_free)

@@ -51,7 +51,8 @@ static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
 	const char *first = NULL;
 
 	for (size_t i = 0; i < G_N_ELEMENTS(stages); i++) {
-		if (stages[i].stage <= last->stage ||
+		bool is_same = i > 0 && strcmp(stages[i].name, stages[i - 1].name) == 0;
+		if (stages[i].stage <= last->stage || (is_same && first) ||
 			strcmp(stages[i].name, name_of(last->stage)) == 0)
 			continue;
 		g_string_append_printf(names, "%s%s", first ? ", " : "", stages[i].name);

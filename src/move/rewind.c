@@ -3,6 +3,8 @@
 #include "move/move.h"
 #include "base/io.h"
 #include "boot/edit.h"
+#include "boot/eeprom.h"
+#include "disk/flash.h"
 #include "move/change.h"
 #include "move/renew.h"
 #include "volume/tree.h"
@@ -184,12 +186,76 @@ static bool rewind_addresses(
 	return result->is_back;
 }
 
+/* ---- outside of volumes ---- */
+
+/* What a change left half done is ours as well, whatever it looks like. */
+static bool rewind_region(
+	const Rewinding *w, const WdrChange *c, WdrRewound *result, GError **error)
+{
+	g_autofree uint8_t *now = NULL;
+	g_autofree char *original = NULL;
+	size_t len = 0;
+
+	if (!wdr_flash_read_at(w->world, c->region, (int64_t)c->region_at, (size_t)c->region_size,
+		    &now, error))
+		return false;
+	WdrHash hash = wdr_hash(now, (size_t)c->region_size);
+	result->was_back = wdr_hash_equal(hash, c->before);
+	result->is_back = result->was_back;
+	if (result->was_back)
+		return true;
+	if (c->is_done && !wdr_hash_equal(hash, c->after) && !w->forced) {
+		result->why = g_strdup("somebody wrote there since");
+		return true;
+	}
+	if (!read_original(w, c, &original, &len, error))
+		return false;
+	if (len != c->region_size)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"the original has %zu bytes, and %" G_GUINT64_FORMAT " were changed", len,
+			c->region_size);
+	result->is_back = wdr_flash_write_at(w->world, c->region, c->region_at,
+		(const uint8_t *)original, len, NULL, NULL, error);
+	return result->is_back;
+}
+
+static bool rewind_settings(
+	const Rewinding *w, const WdrChange *c, WdrRewound *result, GError **error)
+{
+	g_auto(WdrEepromSettings) is = { 0 };
+	g_autofree char *original = NULL;
+	size_t len = 0;
+
+	if (!read_original(w, c, &original, &len, error))
+		return false;
+	wdr_eeprom_read(w->world, &is);
+	const char *next = is.waiting ? is.waiting : is.now;
+	result->was_back = next && wdr_eeprom_is_same(next, original);
+	result->is_back = result->was_back;
+	if (result->was_back)
+		return true;
+	bool is_ours = next && wdr_hash_equal(wdr_eeprom_hash(next), c->after);
+	if (c->is_done && !is_ours && !w->forced) {
+		result->why = g_strdup("somebody changed them since");
+		result->diff = wdr_diff("the firmware's settings", original, len, next ? next : "",
+			next ? strlen(next) : 0);
+		return true;
+	}
+	result->is_back = wdr_eeprom_apply(w->world, original, error);
+	return result->is_back;
+}
+
 /* ---- all of it ---- */
 
 static char *describe(const WdrChange *c)
 {
 	const char *disk = c->disk_name ? c->disk_name : c->disk;
 
+	if (c->region)
+		return g_strdup_printf("%" G_GUINT64_FORMAT " bytes of %s at %" G_GUINT64_FORMAT,
+			c->region_size, c->region, c->region_at);
+	if (c->is_settings)
+		return g_strdup("the firmware's settings");
 	if (!c->file)
 		return g_strdup_printf("the identifiers of %s", disk);
 	if (c->tree)
@@ -203,7 +269,11 @@ static bool rewind_one(Rewinding *w, const WdrChange *c, GError **error)
 
 	result->what = describe(c);
 	g_ptr_array_add(w->results, result);
-	if (!(c->file ? rewind_file(w, c, result, error) : rewind_addresses(w, c, result, error))) {
+	bool is_fine = c->file          ? rewind_file(w, c, result, error)
+		       : c->region      ? rewind_region(w, c, result, error)
+		       : c->is_settings ? rewind_settings(w, c, result, error)
+					: rewind_addresses(w, c, result, error);
+	if (!is_fine) {
 		g_prefix_error(error, "%s: ", result->what);
 		return false;
 	}
@@ -228,10 +298,10 @@ static bool rewind_all(Rewinding *w, const GPtrArray *changes, GError **error)
 		if (c->is_rewound)
 			continue;
 		bool is_copy = c->file && !c->original;
-		if ((!c->file || is_copy) && has_left(w)) {
+		if ((c->addresses || is_copy) && has_left(w)) {
 			WdrRewound *result = g_new0(WdrRewound, 1);
 			result->what = describe(c);
-			result->why = g_strdup(is_copy ? "the file that it is a copy of was left"
+			result->why = g_strdup(is_copy ? "another file of this change was left"
 						       : "a file that names them was left");
 			g_ptr_array_add(w->results, result);
 			continue;

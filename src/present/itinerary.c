@@ -266,7 +266,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			it->source.name, r->state);
 	else
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  source      %s was only read; it still boots as before\n",
+			"  source      %s was only read while it was carried; it boots as before\n",
 			it->source.name);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
 	show_outlook(out, it, rehearsal);

@@ -1,7 +1,10 @@
 #include "present/steps.h"
 
 #include "base/text.h"
+#include "move/fact.h"
 #include "present/diff.h"
+
+#include <string.h>
 
 void wdr_present_file_plans(const WdrOut *out, const GPtrArray *plans)
 {
@@ -57,9 +60,36 @@ json_t *wdr_present_texts_json(const GPtrArray *texts)
 	return list;
 }
 
-void wdr_present_step_done(const WdrOut *out, const char *state)
+void wdr_present_step_done(const WdrOut *out, const char *name, const char *state)
 {
-	wdr_out_text(out, WDR_STYLE_GOOD, "\ndone: everything was read back\n");
+	wdr_out_text(out, WDR_STYLE_GOOD, "\n%s done: everything was read back\n", name);
 	wdr_out_text(out, WDR_STYLE_FAINT,
 		"the originals are in %s\n'wanderitas rewind %s' puts them back\n", state, state);
+}
+
+void wdr_present_facts(const WdrOut *out, const GPtrArray *facts)
+{
+	enum { NAME_WIDTH = 11, TEXT_AT = NAME_WIDTH + 2 };
+	const char *before = "";
+
+	for (guint i = 0; i < facts->len; i++) {
+		const WdrFact *f = facts->pdata[i];
+		WdrStyle style = f->is_remark ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN;
+		bool is_same = strcmp(f->name, before) == 0;
+		wdr_out_text(out, WDR_STYLE_HEADING, "%-*s  ", NAME_WIDTH, is_same ? "" : f->name);
+		wdr_out_hanging(out, style, TEXT_AT, f->text);
+		before = f->name;
+	}
+}
+
+json_t *wdr_present_facts_json(const GPtrArray *facts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < facts->len; i++) {
+		const WdrFact *f = facts->pdata[i];
+		json_array_append_new(list, json_pack("{s:s, s:s, s:b}", "about", f->name, "text",
+						    f->text, "remark", (int)f->is_remark));
+	}
+	return list;
 }

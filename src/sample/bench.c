@@ -18,14 +18,30 @@ typedef struct {
 
 static const File heron_files[] = {
 	{ "proc/device-tree/model", "Field Station Controller Board Rev 2" },
-	{ "bin/vcgencmd",
+	{ "bin/vcgencmd", "#!/bin/sh\n"
+			  "# Stands in for the command that asks the board's firmware.\n"
+			  "case $1 in\n"
+			  "bootloader_config)\n"
+			  "\tcat \"$(dirname \"$0\")/eeprom.txt\" 2>/dev/null ||\n"
+			  "\t\tprintf '[all]\\nBOOT_ORDER=0xf416\\nPCIE_PROBE=1\\n' ;;\n"
+			  "bootloader_version)\n"
+			  "\techo 2026/02/11 09:21:19\n"
+			  "\techo 'version 417a0b2c (release)'\n"
+			  "\techo timestamp 1770801679 ;;\n"
+			  "get_throttled) echo throttled=0x0 ;;\n"
+			  "*) exit 1 ;;\n"
+			  "esac\n" },
+	{ "bin/rpi-eeprom-config",
 		"#!/bin/sh\n"
-		"# Stands in for the command that asks the board's firmware.\n"
+		"# Stands in for the command that changes the firmware's settings: what it is handed\n"
+		"# waits for the next start.\n"
+		"here=$(dirname \"$0\")\n"
 		"case $1 in\n"
-		"bootloader_config) printf '[all]\\nBOOT_ORDER=0xf416\\nPCIE_PROBE=1\\n' ;;\n"
-		"get_throttled) echo throttled=0x0 ;;\n"
-		"*) exit 1 ;;\n"
+		"--apply) cp \"$2\" \"$here/../root/boot/firmware/pieeprom.upd\" ;;\n"
+		"'') \"$here/vcgencmd\" bootloader_config ;;\n"
+		"*) cat \"$1\" ;;\n"
 		"esac\n" },
+	{ "root/etc/default/rpi-eeprom-update", "FIRMWARE_RELEASE_STATUS=\"default\"\n" },
 	{ "proc/sys/kernel/osrelease", "6.6.31-field\n" },
 	{ "proc/cmdline",
 		"root=PARTUUID=" WDR_HERON_DISK_ID "-02 rootfstype=ext4 rootwait quiet\n" },

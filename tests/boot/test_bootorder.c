@@ -23,8 +23,8 @@ static const struct {
 		"0xf416" },
 	{ "0x4f1", "SD or eMMC, then from the start again", "USB disk", -1, "0xf14" },
 	{ "0xe6", "NVMe, then stop", "SD card", -1, "0xe61" },
-	{ "0x6", "NVMe, then stop", "NVMe", 0, "0xf6" },
-	{ "0xf", "from the start again", "NVMe", -1, "0xf6" },
+	{ "0x6", "NVMe, then stop", "NVMe", 0, "0xf16" },
+	{ "0xf", "from the start again", "NVMe", -1, "0xf16" },
 	{ "0xf7654321",
 		"SD or eMMC, then the network, then another machine by USB, then USB, then USB on the "
 		"USB-C controller, then NVMe, then HTTP, then from the start again",

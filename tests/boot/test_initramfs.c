@@ -117,7 +117,8 @@ START_TEST(every_packing_that_the_kernel_knows)
 	ck_assert_str_eq(i->packed->pdata[0], packings[_i].kind);
 	ck_assert_uint_eq(g_hash_table_size(i->files), 3);
 	ck_assert(i->has_init);
-	ck_assert_str_eq(wdr_initramfs_text(i, "conf/modules"), "nvme\n");
+	g_autofree char *list = wdr_initramfs_text(i, "conf/modules");
+	ck_assert_str_eq(list, "nvme\n");
 	ck_assert_str_eq(i->release, "6.1.0-reed");
 	ck_assert(wdr_initramfs_module(i, "nvme_core"));
 	ck_assert(wdr_initramfs_module(i, "nvme-core"));

@@ -292,11 +292,13 @@ START_TEST(behind_every_packing)
 	ck_assert_uint_eq((len - g_bytes_get_size(segment) - head) % 4, 0);
 	sup_ok(wdr_initramfs_read_file(bytes, len, &i, &error));
 	ck_assert_str_eq(i->packed->pdata[1], "plain");
-	ck_assert_str_eq(wdr_initramfs_text(i, forms[_i].list), "mmc_block\nnvme\n");
-	ck_assert_str_eq(wdr_initramfs_text(i, MODULES "/modules.dep"),
+	g_autofree char *list = wdr_initramfs_text(i, forms[_i].list);
+	ck_assert_str_eq(list, "mmc_block\nnvme\n");
+	g_autofree char *needs = wdr_initramfs_text(i, MODULES "/modules.dep");
+	ck_assert_str_eq(needs,
 		"kernel/ext4.ko:\n" HOST "nvme.ko: " HOST "nvme-core.ko\n" HOST "nvme-core.ko:\n");
-	ck_assert_str_eq(wdr_initramfs_text(i, MODULES "/modules.alias"),
-		"alias fs-ext4 ext4\nalias pci:v*d*sv*sd*bc01sc08i02* nvme\n");
+	g_autofree char *aliases = wdr_initramfs_text(i, MODULES "/modules.alias");
+	ck_assert_str_eq(aliases, "alias fs-ext4 ext4\nalias pci:v*d*sv*sd*bc01sc08i02* nvme\n");
 	if (forms[_i].is_wrapped) {
 		put_bytes("uInitrd", joined);
 		SUP_TOOL("dumpimage", "-l", sup_path("uInitrd"));

@@ -17,6 +17,19 @@ const Board board_brook = { "dipper-brook-4", "boards/dipper-brook-4", "mmcblk1"
 	false, false, "extlinux/extlinux.conf",
 	"append root=", "b8d2f6e4-5c3a-4f79-8e1d-2a4b6c8d0f12" };
 
+const char board_firmware[] =
+	"T=proc/device-tree;"
+	"is() { printf '%s\\0' \"$@\" > $T/compatible; };"
+	"built() { printf \"\\\\x$1\\\\x$2\\\\x$3\\\\x$4\" > $T/chosen/bootloader/build-timestamp; };"
+	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%:*}) echo '${a#*:}' ;;\";"
+	" done; echo '*) exit 1 ;;'; echo esac; } > bin/vcgencmd; };"
+	"environment() { printf '%s\n' \"$@\" | mkenvimage -s 8192 -o e -; dd if=e of=dev/mtd0 bs=1M "
+	"seek=3 conv=notrunc; echo /dev/mtd0 0x300000 0x2000 > root/etc/fw_env.config; };"
+	"copy() { echo boot_targets=$1 | mkenvimage -r -s 8192 -o e -; printf \"\\\\$2\" | dd of=e bs=1 seek=4 "
+	"conv=notrunc; dd if=e of=dev/mtd0 bs=8192 seek=$3 conv=notrunc; };"
+	"copies() { copy mmc1 $1 384; copy nvme0 $2 385; printf '/dev/mtd0 0x300000 0x2000\n/dev/mtd0 "
+	"0x302000 0x2000\n' > root/etc/fw_env.config; };";
+
 const char *board_path(const Board *b, const char *path)
 {
 	g_autofree char *full = g_build_filename(b->bench, path, NULL);

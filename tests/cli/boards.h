@@ -27,6 +27,10 @@ SupRun board_run(const Board *b, const char *const *arguments);
  * debugfs takes them. `shorthands` come before them; "": none. */
 void board_shell(const Board *b, const char *shorthands, const char *commands);
 
+/* Shorthands that make up a board and its firmware: is COMPATIBLE…, built HEX HEX HEX HEX, says
+ * QUESTION:ANSWER…, environment SETTING… (U-Boot's, one copy in flash), copies FLAG FLAG (two). */
+extern const char board_firmware[];
+
 /* As sfdisk tells it. */
 uint64_t board_start(const char *image, unsigned number);
 /* A file of a partition, through mtools or debugfs. */

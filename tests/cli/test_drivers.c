@@ -65,7 +65,7 @@ START_TEST(as_a_step_of_a_move)
 	SupRun again =
 		BOARD_RUN(b, "move", "--to", "nvme0n1", "--erase", "nvme0n1", "--with", "drivers");
 
-	bench_expect(&draft, 2, "--with drivers is a step of move, which changes the source");
+	bench_expect(&draft, 2, "--with drivers is a step of move, and changes the source");
 	bench_expect(&move, 0, "rehearsed: nvme0n1 boots\n");
 	ck_assert_ptr_nonnull(strstr(move.out, "drivers-mmcblk1-"));
 	bench_expect(&again, 0, "rehearsed: nvme0n1 boots\n");
@@ -247,7 +247,8 @@ static const struct {
 	{ { "drivers", "--for", "owl0" }, 2, "there is no disk and no image file 'owl0'" },
 	{ { "drivers", "--on", "nvme0n1" }, 3, "nvme0n1 has no partition table" },
 	{ { "drivers", "--medium", "tape" }, 2, "--medium is nvme, usb, sd or emmc" },
-	{ { "move", "--to", "nvme0n1", "--with", "owls" }, 2, "--with knows loader and drivers" },
+	{ { "move", "--to", "nvme0n1", "--with", "owls" }, 2,
+		"--with knows loader, drivers and order" },
 };
 
 START_TEST(wrong_words)

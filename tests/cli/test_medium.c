@@ -8,20 +8,6 @@ Suite *suite_medium(void);
 
 enum { HERON, BITTERN };
 
-/* Shorthands for a shell in the bench's folder. */
-static const char shorthands[] =
-	"T=proc/device-tree;"
-	"is() { printf '%s\\0' \"$@\" > $T/compatible; };"
-	"built() { printf \"\\\\x$1\\\\x$2\\\\x$3\\\\x$4\" > $T/chosen/bootloader/build-timestamp; };"
-	"says() { { echo '#!/bin/sh'; echo 'case $1 in'; for a; do echo \"${a%%:*}) echo '${a#*:}' ;;\";"
-	" done; echo '*) exit 1 ;;'; echo esac; } > bin/vcgencmd; };"
-	"environment() { printf '%s\n' \"$@\" | mkenvimage -s 8192 -o e -; dd if=e of=dev/mtd0 bs=1M "
-	"seek=3 conv=notrunc; echo /dev/mtd0 0x300000 0x2000 > root/etc/fw_env.config; };"
-	"copy() { echo boot_targets=$1 | mkenvimage -r -s 8192 -o e -; printf \"\\\\$2\" | dd of=e bs=1 seek=4 "
-	"conv=notrunc; dd if=e of=dev/mtd0 bs=8192 seek=$3 conv=notrunc; };"
-	"copies() { copy mmc1 $1 384; copy nvme0 $2 385; printf '/dev/mtd0 0x300000 0x2000\n/dev/mtd0 "
-	"0x302000 0x2000\n' > root/etc/fw_env.config; };";
-
 static const struct {
 	int board;
 	const char *command;
@@ -89,7 +75,7 @@ static const struct {
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "nvme", 1,
 		"U-Boot's boot_targets (/dev/mtd0 at 3145728) have no nvme: mmc1 mmc0" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "nvme", 1,
-		"fw_setenv boot_targets \"nvme0 mmc1 mmc0\"" },
+		"order --targets \"nvme0 mmc1 mmc0\" --write" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "sd", 0, "rehearsed: mmcblk1 boots\n" },
 	{ BITTERN, "environment 'boot_targets=mmc1' 'bootcmd=run owls'", "nvme", 0,
 		"has a bootcmd of its own" },
@@ -125,7 +111,7 @@ START_TEST(a_board_and_a_medium)
 {
 	const Board *b = &boards[boards_and_media[_i].board];
 
-	board_shell(b, shorthands, boards_and_media[_i].command);
+	board_shell(b, board_firmware, boards_and_media[_i].command);
 	SupRun run = BOARD_RUN(b, "rehearse", b->card, "--medium", boards_and_media[_i].medium);
 	bench_expect(&run, boards_and_media[_i].code, boards_and_media[_i].text);
 }
@@ -136,7 +122,7 @@ START_TEST(disks_that_stay_in)
 {
 	const Board *b = &boards[_i];
 
-	board_shell(b, shorthands,
+	board_shell(b, board_firmware,
 		_i == HERON
 			? "says bootloader_config:BOOT_ORDER=0xf61; cp --sparse=always dev/mmcblk0 "
 			  "dev/nvme0n1; cp -r sys/block/mmcblk0 sys/block/mmcblk9; truncate -s 600M "
@@ -159,7 +145,7 @@ START_TEST(a_gpt_for_an_old_board)
 	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--table", "gpt");
 
 	bench_expect(&move, 0, "rehearsed: nvme0n1 boots\n");
-	board_shell(b, shorthands, "is raspberrypi,3-model-b-plus brcm,bcm2837");
+	board_shell(b, board_firmware, "is raspberrypi,3-model-b-plus brcm,bcm2837");
 	SupRun run = BENCH_RUN("rehearse", "nvme0n1", "--medium", "usb");
 	bench_expect(
 		&run, 1, "a GPT is read by boards with firmware in an EEPROM only; this is one");

@@ -1,0 +1,105 @@
+#include "cli/plan_options.h"
+#include "cli/step.h"
+
+#include "move/order.h"
+#include "present/order.h"
+
+typedef struct {
+	char *first, *number, *targets, *initial, *state, *on;
+	gboolean set_fuse, write;
+} OrderOptions;
+
+static void options_clear(OrderOptions *o)
+{
+	g_free(o->first);
+	g_free(o->number);
+	g_free(o->targets);
+	g_free(o->initial);
+	g_free(o->state);
+	g_free(o->on);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(OrderOptions, options_clear)
+
+static bool check(const OrderOptions *o, int argc, char **argv, GError **error)
+{
+	int ways = (o->first != NULL) + (o->number != NULL) + (o->targets != NULL);
+
+	if (argc > 1)
+		return wdr_error_set(error, WDR_ERROR_USAGE, "order takes no '%s'", argv[1]);
+	return ways <= 1 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE,
+		       "--first, --set and --targets each say what is tried first: give "
+		       "one of them");
+}
+
+static bool plan(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, WdrWorld **ret_world,
+	WdrOrderPlan **ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "first", 0, 0, G_OPTION_ARG_STRING, &o->first,
+			"Put this medium first and leave the others behind it: nvme, usb, sd, emmc, or "
+			"one of U-Boot's targets",
+			"MEDIUM" },
+		{ "set", 0, 0, G_OPTION_ARG_STRING, &o->number,
+			"The firmware's whole order, as it is written: 0xf416", "ORDER" },
+		{ "targets", 0, 0, G_OPTION_ARG_STRING, &o->targets,
+			"U-Boot's whole order: \"nvme0 mmc1 usb0\"", "LIST" },
+		{ "initial", 0, 0, G_OPTION_ARG_FILENAME, &o->initial,
+			"U-Boot's initial environment, for when it has stored none", "FILE" },
+		{ "set-fuse", 0, 0, G_OPTION_ARG_NONE, &o->set_fuse,
+			"On a board that boots from USB only after a fuse was set: the line in config.txt "
+			"that sets it for ever",
+			NULL },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Do it; without this it is only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+
+	if (!wdr_cli_parse(&wdr_cmd_order, globals, entries, &argc, &argv, error) ||
+		!check(o, argc, argv, error) || !wdr_cli_world(globals, ret_world, error))
+		return false;
+	/* Where config.txt is; boards without a fuse do not need it. */
+	if (!wdr_cli_running_disk(*ret_world, &o->on, NULL))
+		g_debug("no disk to look for config.txt on");
+	WdrOrderOptions options = { o->first, o->number, o->targets, o->initial, o->set_fuse != 0,
+		o->on };
+	return wdr_order_plan(*ret_world, &options, ret, error);
+}
+
+static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_order_write(data, state, ret_has_begun, error);
+}
+
+static int order_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(OrderOptions) o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrOrderPlan) p = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrStepRun step = { .name = "order",
+		.state = o.state,
+		.world = world,
+		.has_work = wdr_order_has_work(p),
+		.is_writing = o.write != 0,
+		.write = write_plan,
+		.data = p };
+	if (!globals->json)
+		wdr_present_order(&out, p);
+	if (!wdr_cli_step(globals, &step, &error))
+		return wdr_cli_fail(
+			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		wdr_present_order_json(stdout, p, step.done_in);
+	g_free(step.done_in);
+	return p->left->len == 0 ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+}
+
+const WdrCommand wdr_cmd_order = { "order", "[--first MEDIUM] [--write]",
+	"Show, and change, in which order the board tries its media.", WDR_GROUP_AFTER, order_run };

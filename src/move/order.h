@@ -1,0 +1,50 @@
+/* In which order the board tries its media: what its firmware or its U-Boot has stored, and
+ * changing that. */
+#pragma once
+
+#include "boot/board.h"
+#include "boot/eeprom.h"
+#include "boot/ubootenv.h"
+#include "move/fact.h"
+#include "move/onsite.h"
+#include "move/outside.h"
+
+typedef struct {
+	const char *first; /* "nvme", "usb", "sd", "emmc", or a name of U-Boot's; NULL: no change */
+	const char *number;  /* the firmware's whole order, "0xf416"; NULL */
+	const char *targets; /* U-Boot's whole list; NULL */
+	const char *initial; /* a file with U-Boot's initial environment, for when none is stored */
+	bool sets_fuse;
+	const char *on; /* the disk that the system runs from: its config.txt; NULL: unknown */
+} WdrOrderOptions;
+
+typedef struct {
+	const WdrEnvCopy *copy; /* of the plan's environment */
+	uint64_t at;            /* bytes from the start of its device */
+	GBytes *bytes;
+} WdrEnvWrite;
+
+typedef struct {
+	const WdrWorld *world;
+	WdrBoard *board;
+	GPtrArray *facts;           /* WdrFact */
+	WdrEepromSettings settings; /* of firmware in an EEPROM */
+	char *new_settings;         /* NULL: no change */
+	WdrUbootEnv *env;           /* NULL: no U-Boot, or nobody tells where it is */
+	GPtrArray *writes;          /* WdrEnvWrite: in this order */
+	WdrOnSite *site;            /* of the disk with config.txt; NULL: it is of no use here */
+	GPtrArray *files;           /* WdrFilePlan */
+	char *diff;                 /* of settings, for people; NULL: none change */
+	GPtrArray *left;            /* char * */
+} WdrOrderPlan;
+
+/* UNSUPPORTED: the machine is no such board; USAGE: a wrong order; REFUSED: it cannot be changed
+ * so.
+ */
+bool wdr_order_plan(const WdrWorld *world, const WdrOrderOptions *options, WdrOrderPlan **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_order_plan_free(WdrOrderPlan *p);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrOrderPlan, wdr_order_plan_free)
+bool wdr_order_has_work(const WdrOrderPlan *p);
+bool wdr_order_write(WdrOrderPlan *p, const char *state, bool *ret_has_begun,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

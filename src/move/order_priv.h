@@ -1,0 +1,9 @@
+/* What the parts of a boot order's plan share. Private to src/move. */
+#pragma once
+
+#include "move/order.h"
+
+void wdr_order_leave(WdrOrderPlan *p, const char *text);
+/* order_firmware.c, order_uboot.c */
+bool wdr_order_of_firmware(WdrOrderPlan *p, const WdrOrderOptions *o, GError **error);
+bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **error);
