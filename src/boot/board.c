@@ -57,6 +57,7 @@ void wdr_board_free(WdrBoard *b)
 {
 	if (!b)
 		return;
+	g_strfreev(b->names);
 	g_free(b->order_text);
 	g_free(b->fuse);
 	g_free(b->targets);
@@ -116,8 +117,12 @@ static bool look_at_tree(const WdrWorld *world, WdrBoard *b)
 
 	if (!names && !model)
 		return false;
-	for (size_t at = 0; names && at < len; at += strlen(names + at) + 1)
+	g_autoptr(GStrvBuilder) all = g_strv_builder_new();
+	for (size_t at = 0; names && at < len; at += strlen(names + at) + 1) {
 		recognise(b, names + at);
+		g_strv_builder_add(all, names + at);
+	}
+	b->names = g_strv_builder_end(all);
 	b->firmware_date = cell(world, "chosen/bootloader/build-timestamp");
 	b->boot_mode = cell(world, "chosen/bootloader/boot-mode");
 	return true;

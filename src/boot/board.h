@@ -14,6 +14,7 @@ typedef struct {
 } WdrBoardFlash;
 
 typedef struct {
+	char **names;    /* of its device tree, the most particular first, NULL-ended; never NULL */
 	unsigned series; /* of boards with firmware that reads FAT: 1 to 5; 0: another kind of board
 			  */
 	const char *const *filters; /* sections of config.txt that hold on it, without brackets,

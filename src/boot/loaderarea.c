@@ -51,7 +51,7 @@ static uint64_t first_partition(const WdrPartTable *t, uint64_t end)
 }
 
 /* "U-Boot 2023.01", "U-Boot SPL 2023.01": what the loader says of itself. */
-static char *version_in(const uint8_t *buf, size_t len)
+char *wdr_loader_version_in(const uint8_t *buf, size_t len)
 {
 	static const char *const words[] = { "U-Boot ", "U-Boot SPL " };
 
@@ -94,23 +94,31 @@ static char *what_of(const char *family, const char *version)
 		version ? version : "");
 }
 
+const char *wdr_loader_family_in(const uint8_t *bytes, size_t len)
+{
+	static const char at_start[] = "eGON.BT0"; /* in SPI flash */
+
+	for (size_t i = 0; i < G_N_ELEMENTS(signatures); i++) {
+		if (signatures[i].at + signatures[i].len <= len &&
+			memcmp(bytes + signatures[i].at, signatures[i].bytes, signatures[i].len) ==
+				0)
+			return signatures[i].what;
+	}
+	return len >= 4 + strlen(at_start) && memcmp(bytes + 4, at_start, strlen(at_start)) == 0
+		       ? "Allwinner"
+		       : NULL;
+}
+
 char *wdr_loader_in(const uint8_t *bytes, size_t len)
 {
-	const char *family = NULL;
 	size_t used = 0;
 
 	while (used < len && (bytes[used] == 0xff || bytes[used] == 0))
 		used++;
 	if (used == len)
 		return NULL;
-	for (size_t i = 0; !family && i < G_N_ELEMENTS(signatures); i++) {
-		if (signatures[i].at + signatures[i].len <= len &&
-			memcmp(bytes + signatures[i].at, signatures[i].bytes, signatures[i].len) ==
-				0)
-			family = signatures[i].what;
-	}
-	g_autofree char *version = version_in(bytes, len);
-	return what_of(family, version);
+	g_autofree char *version = wdr_loader_version_in(bytes, len);
+	return what_of(wdr_loader_family_in(bytes, len), version);
 }
 
 bool wdr_loader_area_find(
@@ -131,7 +139,7 @@ bool wdr_loader_area_find(
 			continue;
 		last = at + len;
 		if (!version)
-			version = version_in(buf, len);
+			version = wdr_loader_version_in(buf, len);
 	}
 	if (last == 0)
 		return true;

@@ -21,3 +21,6 @@ bool wdr_loader_area_find(WdrBlockDev *dev, const WdrPartTable *t, WdrLoaderArea
 char *wdr_loader_in(const uint8_t *bytes, size_t len);
 /* Where a new table of this kind ends, and what is not partitioned begins. */
 uint64_t wdr_table_end(WdrTableKind kind, uint32_t sector_size);
+/* The same in two parts, NULL: none. The family is static; the version is the caller's. */
+const char *wdr_loader_family_in(const uint8_t *bytes, size_t len);
+char *wdr_loader_version_in(const uint8_t *bytes, size_t len);

@@ -188,7 +188,8 @@ static bool check_flash(WdrWalk *w)
 		return true;
 	if (f && !f->problem && wdr_board_flash_is_spi(f) && !is_card(w->medium))
 		return fail_medium(w,
-			"write the board's boot loader to SPI flash, or leave a card with a loader in",
+			"'wanderitas loader IMAGE --write' writes the board's boot loader there; or leave a "
+			"card with a loader in",
 			"SPI flash %s is empty: nothing on the board can read %s", f->name,
 			w->medium);
 	say_unknown(w, f);

@@ -1,4 +1,4 @@
-#include "cli/cli.h"
+#include "cli/step.h"
 
 #include "cli/progress.h"
 #include "move/rewind.h"
@@ -31,22 +31,14 @@ static bool parse(RewindOptions *o, WdrGlobals *globals, int *argc, char ***argv
 				      "rewind takes one logbook, not also '%s'", (*argv)[2]));
 }
 
-static int rewind_run(WdrGlobals *globals, int argc, char **argv)
+int wdr_cli_rewind(
+	const WdrGlobals *globals, const WdrWorld *world, const char *logbook, bool is_forced)
 {
-	RewindOptions o = { 0 };
 	g_autoptr(GError) error = NULL;
-	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(GPtrArray) results = NULL;
-	g_autofree char *logbook = NULL;
-
-	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	if (argc == 2)
-		logbook = logbook_in(argv[1]);
-	else if (!wdr_rewind_find(world, &logbook, &error))
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	WdrOut out = wdr_cli_stdout(globals);
-	if (logbook && !wdr_rewind(world, logbook, o.force != 0, &results, &error)) {
+
+	if (logbook && !wdr_rewind(world, logbook, is_forced, &results, &error)) {
 		wdr_error_hint(&error, "what was put back stays so; run rewind again to go on");
 		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 	}
@@ -54,6 +46,18 @@ static int rewind_run(WdrGlobals *globals, int argc, char **argv)
 	unsigned left = globals->json ? wdr_present_rewound_json(stdout, logbook, results)
 				      : wdr_present_rewound(&out, logbook, results);
 	return left ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+}
+
+static int rewind_run(WdrGlobals *globals, int argc, char **argv)
+{
+	RewindOptions o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+
+	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	g_autofree char *logbook = argc == 2 ? logbook_in(argv[1]) : wdr_rewind_newest(world, NULL);
+	return wdr_cli_rewind(globals, world, logbook, o.force != 0);
 }
 
 const WdrCommand wdr_cmd_rewind = { "rewind", "[LOGBOOK]",

@@ -31,3 +31,6 @@ bool wdr_cli_put_drivers(const WdrGlobals *globals, const WdrWorld *world, const
 /* The same: has the board try the target's medium first. */
 bool wdr_cli_put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts back what a logbook tells of (NULL: there is none), and tells. The exit code. */
+int wdr_cli_rewind(
+	const WdrGlobals *globals, const WdrWorld *world, const char *logbook, bool is_forced);

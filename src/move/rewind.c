@@ -346,32 +346,38 @@ static bool is_in_force(const char *path)
 	return false;
 }
 
-bool wdr_rewind_find(const WdrWorld *world, char **ret, GError **error)
+/* The newest of one folder, if it is newer than what was found so far. */
+static void look_into(const char *folder, int64_t *newest, char **found)
+{
+	g_autoptr(GDir) inner = g_dir_open(folder, 0, NULL);
+
+	for (const char *file; inner && (file = g_dir_read_name(inner));) {
+		g_autofree char *path = g_build_filename(folder, file, NULL);
+		struct stat st;
+		if (!g_str_has_prefix(file, "logbook") || !g_str_has_suffix(file, ".jsonl") ||
+			stat(path, &st) != 0)
+			continue;
+		int64_t at = (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
+		if (at > *newest && is_in_force(path)) {
+			*newest = at;
+			g_free(*found);
+			*found = g_steal_pointer(&path);
+		}
+	}
+}
+
+char *wdr_rewind_newest(const WdrWorld *world, const char *prefix)
 {
 	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
 	int64_t newest = 0;
+	char *found = NULL;
 
-	(void)error;
-	g_clear_pointer(ret, g_free);
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *folder = g_build_filename(base, name, NULL);
-		g_autoptr(GDir) inner = g_str_has_prefix(name, WDR_ARRIVAL_PREFIX)
-						? NULL
-						: g_dir_open(folder, 0, NULL);
-		for (const char *file; inner && (file = g_dir_read_name(inner));) {
-			g_autofree char *path = g_build_filename(folder, file, NULL);
-			struct stat st;
-			if (!g_str_has_prefix(file, "logbook") ||
-				!g_str_has_suffix(file, ".jsonl") || stat(path, &st) != 0)
-				continue;
-			int64_t at = (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
-			if (at > newest && is_in_force(path)) {
-				newest = at;
-				g_free(*ret);
-				*ret = g_steal_pointer(&path);
-			}
-		}
+		if (!g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) &&
+			g_str_has_prefix(name, prefix ? prefix : ""))
+			look_into(folder, &newest, &found);
 	}
-	return true;
+	return found;
 }

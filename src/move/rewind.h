@@ -20,6 +20,6 @@ typedef struct {
 bool wdr_rewind(const WdrWorld *world, const char *logbook, bool forced, GPtrArray **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The newest logbook with changes that are still in force. The caller's; NULL without an error:
- * there is none. */
-bool wdr_rewind_find(const WdrWorld *world, char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The newest logbook with changes that are still in force; prefix: of folders whose names begin so
+ * (NULL: all). The caller's; NULL: there is none. */
+char *wdr_rewind_newest(const WdrWorld *world, const char *prefix);

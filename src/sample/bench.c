@@ -90,6 +90,7 @@ static const File bittern_files[] = {
 	{ "sys/class/mtd/mtd0/name", "loader\n" },
 	{ "sys/class/mtd/mtd0/type", "nor\n" },
 	{ "sys/class/mtd/mtd0/size", "4194304\n" },
+	{ "sys/class/mtd/mtd0/erasesize", "65536\n" },
 	{ "root/etc/hostname", "bittern-tower-1\n" },
 	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
 	{ "root/etc/fstab", wdr_bittern_fstab },
@@ -292,19 +293,39 @@ static bool add_heron(const char *folder, GError **error)
 	       write_bytes(folder, "proc/device-tree/chosen/bootloader/boot-mode", mode, 4, error);
 }
 
-enum { FLASH_BYTES = 4194304, FLASH_MAGIC_AT = 32768, FLASH_VERSION_AT = 65536 };
+enum { FLASH_BYTES = 4194304, IMAGE_BYTES = 1048576, MAGIC_AT = 32768, VERSION_AT = 65536 };
 
-/* SPI flash with a loader as its chip and its people would recognise it. */
+/* A loader as its chip and its people would recognise it: its magic number where the chip looks in
+ * SPI flash, its version, and the board that its device tree is for. */
+static void put_loader(char *bytes, const char *version, const char *board)
+{
+	memcpy(bytes + MAGIC_AT, "RKNS", 4);
+	g_snprintf(bytes + VERSION_AT, 256, "U-Boot %s (Jan 09 2023 - 08:00:00 +0000)", version);
+	g_snprintf(bytes + 2 * VERSION_AT, 256, "%s", board);
+}
+
 static bool add_flash(const char *folder, GError **error)
 {
-	static const char magic[] = "RKNS";
-	static const char version[] = "U-Boot 2023.01 (Jan 09 2023 - 08:00:00 +0000)";
 	g_autofree char *bytes = g_malloc(FLASH_BYTES);
 
 	memset(bytes, 0xff, FLASH_BYTES);
-	memcpy(bytes + FLASH_MAGIC_AT, magic, sizeof(magic) - 1);
-	memcpy(bytes + FLASH_VERSION_AT, version, sizeof(version));
+	put_loader(bytes, "2023.01", "field-station,recorder");
 	return write_bytes(folder, "dev/mtd0", bytes, FLASH_BYTES, error);
+}
+
+/* And a newer one that a package of the system brings. */
+static bool add_bittern(const char *folder, GError **error)
+{
+	static const char compatible[] = "field-station,recorder\0rockchip,rk3399";
+	g_autofree char *bytes = g_malloc(IMAGE_BYTES);
+
+	memset(bytes, 0xff, IMAGE_BYTES);
+	put_loader(bytes, "2024.01", "field-station,recorder");
+	return write_bytes(folder, "proc/device-tree/compatible", compatible, sizeof(compatible),
+		       error) &&
+	       write_bytes(folder, "root/usr/lib/u-boot/field-recorder/u-boot-spi.bin", bytes,
+		       IMAGE_BYTES, error) &&
+	       add_flash(folder, error);
 }
 
 /* And the initramfs that its generator would make. */
@@ -326,7 +347,7 @@ static const Board boards[] = {
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_GPT, WDR_BITTERN_DISK_ID, 256 * WDR_MIB, bittern_parts,
 			G_N_ELEMENTS(bittern_parts) },
-		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, add_flash },
+		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, add_bittern },
 	{ "dipper-brook-4", "boards/dipper-brook-4", dipper_files, G_N_ELEMENTS(dipper_files),
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_MBR, WDR_DIPPER_DISK_ID, 192 * WDR_MIB, dipper_parts,

@@ -6,6 +6,7 @@ Suite *suite_damage(void);
 Suite *suite_drivers(void);
 Suite *suite_into(void);
 Suite *suite_kinds(void);
+Suite *suite_loader(void);
 Suite *suite_logical(void);
 Suite *suite_medium(void);
 Suite *suite_mentions(void);
@@ -23,4 +24,4 @@ Suite *suite_stops(void);
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
 	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium(),
-	suite_ready(), suite_arrive(), suite_drivers(), suite_order())
+	suite_ready(), suite_arrive(), suite_drivers(), suite_order(), suite_loader())

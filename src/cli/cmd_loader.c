@@ -1,0 +1,124 @@
+#include "cli/step.h"
+
+#include "move/loader.h"
+#include "present/steps.h"
+
+#include <string.h>
+
+typedef struct {
+	char *on, *state;
+	char **despite;
+	gboolean restore, write;
+} LoaderOptions;
+
+static void options_clear(LoaderOptions *o)
+{
+	g_free(o->on);
+	g_free(o->state);
+	g_strfreev(o->despite);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(LoaderOptions, options_clear)
+
+static bool check(const LoaderOptions *o, int argc, char **argv, GError **error)
+{
+	if (argc > 2)
+		return wdr_error_set(
+			error, WDR_ERROR_USAGE, "loader takes one image, not also '%s'", argv[2]);
+	for (size_t i = 0; o->despite && o->despite[i]; i++) {
+		if (strcmp(o->despite[i], "kind") != 0 && strcmp(o->despite[i], "board") != 0)
+			return wdr_error_set(error, WDR_ERROR_USAGE,
+				"--despite is kind or board, not '%s'", o->despite[i]);
+	}
+	if (o->restore && argc == 2)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--restore puts the saved original back: it takes no image");
+	return !o->write || argc == 2 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "--write needs an image to be written");
+}
+
+static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
+			"Where the image goes: a SPI flash or a disk (default: the SPI flash)",
+			"DEVICE" },
+		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
+			"Write an image that is for another kind of chip, or that does not name this board",
+			"kind|board" },
+		{ "restore", 0, 0, G_OPTION_ARG_NONE, &o->restore,
+			"Put back what was there before the last image, also after a power cut",
+			NULL },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Do it; without this it is only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+
+	return wdr_cli_parse(&wdr_cmd_loader, globals, entries, argc, argv, error) &&
+	       check(o, *argc, *argv, error);
+}
+
+static void show(const WdrGlobals *globals, const WdrLoaderPlan *p, const char *state)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!globals->json) {
+		wdr_present_facts(&out, p->facts);
+		return;
+	}
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:s?}", "format", "wanderitas-loader/1",
+		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "state",
+		state);
+	json_dumpf(root, stdout, JSON_INDENT(2));
+	putchar('\n');
+}
+
+static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_loader_write(data, state, ret_has_begun, error);
+}
+
+static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
+{
+	g_autofree char *last = o->state ? g_build_filename(o->state, "logbook.jsonl", NULL)
+					 : wdr_loader_last(world);
+
+	return wdr_cli_rewind(globals, world, last, false);
+}
+
+static int loader_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(LoaderOptions) o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrLoaderPlan) p = NULL;
+
+	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o.restore)
+		return restore(&o, globals, world);
+	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.on, o.despite };
+	if (!wdr_loader_plan(world, &options, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrStepRun step = { .name = "loader",
+		.state = o.state,
+		.world = world,
+		.has_work = p->bytes != NULL,
+		.is_writing = o.write != 0,
+		.write = write_plan,
+		.data = p };
+	if (!globals->json)
+		show(globals, p, NULL);
+	if (!wdr_cli_step(globals, &step, &error))
+		return wdr_cli_fail(
+			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		show(globals, p, step.done_in);
+	g_free(step.done_in);
+	return WDR_EXIT_DONE;
+}
+
+const WdrCommand wdr_cmd_loader = { "loader", "[IMAGE] [--on DEVICE] [--write] | --restore",
+	"Show which boot loader is where; write one to SPI flash or a medium.", WDR_GROUP_AFTER,
+	loader_run };

@@ -1,0 +1,216 @@
+/* Boot loaders in SPI flash and before a medium's first partition. Images are made by U-Boot's own
+ * mkimage where it can. */
+#include "boards.h"
+
+#include <string.h>
+
+Suite *suite_loader(void);
+
+enum { HERON, BITTERN };
+#define INSTALLED "/usr/lib/u-boot/field-recorder/u-boot-spi.bin"
+
+/* In the bench's folder: rock NAME makes a medium's loader with the board's name in it; spi BYTES
+ * one for SPI flash, of that size. */
+static const char shorthands[] =
+	"rock() { { head -c 3000 /dev/zero; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
+	" mkimage -n rk3399 -T rksd -d p $1 > /dev/null; };"
+	"sun() { { head -c 3000 /dev/zero; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
+	" mkimage -T sunxi_egon -d p $1 > /dev/null; };"
+	"spi() { head -c $1 /dev/urandom > spi.bin; printf RKNS | dd of=spi.bin bs=1 seek=32768 conv=notrunc;"
+	" printf 'U-Boot 2024.04 field-station,recorder' | dd of=spi.bin bs=1 seek=40000 conv=notrunc; };";
+
+static const struct {
+	const char *command;
+	const char *options[5];
+	int code;
+	const char *text;
+} cases[] = {
+	{ ":", { NULL }, 0, "SPI flash    mtd0, 4 MiB: Rockchip, U-Boot 2023.01" },
+	{ ":", { NULL }, 0, "installed    " INSTALLED ": Rockchip, U-Boot 2024.01, for SPI flash" },
+	{ "truncate -s 0 dev/mtd0; truncate -s 4M dev/mtd0", { NULL }, 0,
+		"SPI flash    mtd0, 4 MiB: empty" },
+	{ "rm dev/mtd0", { NULL }, 0, "SPI flash    mtd0, 4 MiB: opening" },
+	{ "rock r; dd if=r of=dev/mmcblk1 bs=32k seek=1 conv=notrunc", { NULL }, 0,
+		"medium       mmcblk1, before its first partition: Rockchip, U-Boot 2024.01" },
+	{ "mkdir -p sys/block/mmcblk0boot0; echo 8192 > sys/block/mmcblk0boot0/size; head -c 4M "
+	  "/dev/zero > dev/mmcblk0boot0",
+		{ NULL }, 0, "eMMC boot partition" },
+	{ ":", { INSTALLED }, 0, "goes to      /dev/mtd0 at 0: 1 MiB, of which 1 of 16 pieces" },
+	{ ":", { INSTALLED, "--on", "mtd0" }, 0, "goes to      /dev/mtd0 at 0" },
+	{ "cp dev/mtd0 dev/mtdblock0", { INSTALLED, "--on", "/dev/mtdblock0" }, 0,
+		"goes to      /dev/mtdblock0 at 0" },
+	{ ":", { INSTALLED, "--on", "mmcblk1" }, 3, "is made for SPI flash, not for a medium" },
+	{ "rock r; cp r "
+	  "root" INSTALLED,
+		{ INSTALLED }, 3, "not for SPI flash" },
+	{ "rock r; cp r root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 0,
+		"goes to      /dev/mmcblk1 at 32768" },
+	{ "rock r; truncate -s 17M r; cp r root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 3,
+		"lie in partition 1, which begins at 16777216" },
+	{ "sun s; cp s root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 3,
+		"is a loader for Allwinner, and this board has a chip of Rockchip" },
+	{ "sun s; cp s root" INSTALLED, { INSTALLED, "--on", "mmcblk1", "--despite", "kind" }, 3,
+		"are its partition table's" },
+	{ "printf 'x\\0' > proc/device-tree/compatible", { INSTALLED }, 3,
+		"which chip this board has is not known" },
+	{ "sed -i s/recorder/moth-trap/ proc/device-tree/compatible", { INSTALLED }, 3,
+		"names no board like this one (field-station,moth-trap)" },
+	{ "sed -i s/recorder/moth-trap/ proc/device-tree/compatible",
+		{ INSTALLED, "--despite", "board" }, 0, "goes to      /dev/mtd0" },
+	{ "spi 5M; cp spi.bin root" INSTALLED, { INSTALLED }, 3,
+		"has 5 MiB, and mtd0 holds 4 MiB" },
+	{ "echo owls > root" INSTALLED, { INSTALLED }, 3, "is no boot loader that is known" },
+	{ ": > root" INSTALLED, { INSTALLED }, 3, "is empty" },
+	{ ":", { "/nowhere" }, 3, "/nowhere" },
+	{ "rm -r sys/class/mtd", { INSTALLED }, 3, "the kernel knows no SPI flash on this board" },
+	{ ":", { INSTALLED, "--on", "owl0" }, 2, "there is no disk and no image file 'owl0'" },
+	{ "echo /dev/mtd0 0x80000 0x2000 > root/etc/fw_env.config", { INSTALLED }, 0,
+		"U-Boot will start with what it has built in" },
+	{ ":", { "--write" }, 2, "--write needs an image to be written" },
+	{ ":", { INSTALLED, "--despite", "owls" }, 2, "--despite is kind or board" },
+	{ ":", { INSTALLED, "--restore" }, 2, "it takes no image" },
+	{ ":", { "a", "b" }, 2, "loader takes one image" },
+	{ ":", { "--restore" }, 0, "no logbook tells of a change that is still in force" },
+};
+
+START_TEST(each_case)
+{
+	const Board *b = &boards[BITTERN];
+	const char *argv[10] = { "loader" };
+
+	for (size_t i = 0; i < 5; i++)
+		argv[1 + i] = cases[_i].options[i];
+	board_shell(b, shorthands, cases[_i].command);
+	g_autofree char *card = g_strdup(sup_hash(board_disk(b, false)));
+	SupRun run = board_run(b, argv);
+	bench_expect(&run, cases[_i].code, cases[_i].text);
+	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
+}
+END_TEST
+
+START_TEST(flash_is_written_and_restored)
+{
+	const Board *b = &boards[BITTERN];
+	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
+	const char *flash = board_path(b, "dev/mtd0");
+	g_autofree char *before = g_strdup(sup_hash(flash));
+	SupRun run = BOARD_RUN(b, "loader", INSTALLED, "--write");
+
+	bench_expect(&run, 0, "loader done: everything was read back");
+	board_shell(b, "",
+		"cmp -n 1500000 spi.bin dev/mtd0; tail -c +1500001 dev/mtd0 | tr -d '\\377' | "
+		"cmp - /dev/null");
+	SupRun again = BOARD_RUN(b, "loader", INSTALLED, "--write");
+	bench_expect(&again, 0, "0 of 23 pieces");
+	SupRun shown = BOARD_RUN(b, "loader");
+	bench_expect(&shown, 0, "SPI flash    mtd0, 4 MiB: Rockchip, U-Boot 2024.04");
+	SupRun back = BOARD_RUN(b, "loader", "--restore");
+	bench_expect(&back, 0, "put back  1500000 bytes of /dev/mtd0 at 0");
+	ck_assert_str_eq(before, sup_hash(flash));
+}
+END_TEST
+
+/* A flash that refuses a write, one that loses one, one that cannot be read: the original comes
+ * back from what was saved before. */
+static const struct {
+	const char *faults, *text;
+	int restored;
+} failures[] = {
+	{ "mtd0:deny:655360:65536", "Input/output error", 0 },
+	{ "mtd0:lose:655360:65536", "read back is", 0 },
+	{ "mtd0:deny:0:1500000", "Input/output error", 0 },
+};
+
+START_TEST(a_flash_that_fails_is_restored)
+{
+	const Board *b = &boards[BITTERN];
+	g_autofree char *setting = g_strdup_printf("WDR_FAULTS=%s", failures[_i].faults);
+	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
+	SupRun run = SUP_RUN("env", "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0", setting,
+		"LD_PRELOAD=" WDR_TEST_FAULTS, sup_program(), "--bench", folder, "loader",
+		INSTALLED, "--write");
+
+	bench_expect(&run, 4, failures[_i].text);
+	bench_expect(&run, 4, "rewind");
+	SupRun back = BOARD_RUN(b, "loader", "--restore");
+	bench_expect(&back, failures[_i].restored, NULL);
+	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
+	SupRun none = BOARD_RUN(b, "loader", "--restore");
+	bench_expect(&none, 0, "no logbook tells");
+}
+END_TEST
+
+START_TEST(what_cannot_be_saved_is_not_written)
+{
+	const Board *b = &boards[BITTERN];
+	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
+	g_autofree char *folder = g_strdup(board_path(b, ""));
+	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
+	SupRun run = SUP_RUN("env", "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0",
+		"WDR_FAULTS=mtd0:read:655360:65536", "LD_PRELOAD=" WDR_TEST_FAULTS, sup_program(),
+		"--bench", folder, "loader", INSTALLED, "--write");
+
+	bench_expect(&run, 3, "Input/output error");
+	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
+}
+END_TEST
+
+/* Somebody wrote another loader since: that is theirs. */
+START_TEST(another_loader_since)
+{
+	const Board *b = &boards[BITTERN];
+	SupRun run = BOARD_RUN(b, "loader", INSTALLED, "--write");
+	bench_expect(&run, 0, NULL);
+	board_shell(b, "", "printf owls | dd of=dev/mtd0 bs=1 seek=70000 conv=notrunc");
+	SupRun left = BOARD_RUN(b, "loader", "--restore");
+	bench_expect(&left, 1, "somebody wrote there since");
+}
+END_TEST
+
+/* Before the first partition, and nothing else of the disk. */
+START_TEST(a_medium_gets_its_loader)
+{
+	const Board *b = &boards[BITTERN];
+	board_shell(b, shorthands, "rock r; cp r root" INSTALLED "; cp --sparse=always $I was");
+	SupRun run = BOARD_RUN(b, "loader", INSTALLED, "--on", "mmcblk1", "--write");
+
+	bench_expect(&run, 0, "loader done: everything was read back");
+	board_shell(b, "", "dd if=r of=was bs=32k seek=1 conv=notrunc; cmp was $I");
+	board_judge(board_disk(b, false));
+	SupRun shown = BOARD_RUN(b, "loader");
+	bench_expect(&shown, 0, "medium       mmcblk1, before its first partition: Rockchip");
+	SupRun back = BOARD_RUN(b, "rewind");
+	bench_expect(&back, 0, "of /dev/mmcblk1 at 32768");
+}
+END_TEST
+
+START_TEST(boards_with_firmware)
+{
+	SupRun run = BENCH_RUN("loader");
+	SupRun json = BENCH_RUN("--json", "loader");
+
+	bench_expect(&run, 0, "is in an EEPROM of its own");
+	bench_expect(&json, 0, "\"format\": \"wanderitas-loader/1\"");
+}
+END_TEST
+
+Suite *suite_loader(void)
+{
+	Suite *s = suite_create("cli/loader");
+	TCase *t = tcase_create("loader");
+
+	tcase_set_timeout(t, 120);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
+	tcase_add_test(t, flash_is_written_and_restored);
+	tcase_add_loop_test(t, a_flash_that_fails_is_restored, 0, (int)G_N_ELEMENTS(failures));
+	tcase_add_test(t, what_cannot_be_saved_is_not_written);
+	tcase_add_test(t, another_loader_since);
+	tcase_add_test(t, a_medium_gets_its_loader);
+	tcase_add_test(t, boards_with_firmware);
+	suite_add_tcase(s, t);
+	return s;
+}
