@@ -2,7 +2,7 @@
 
 #include "boot/survey.h"
 #include "cli/progress.h"
-#include "cli/step.h"
+#include "cli/move_steps.h"
 #include "cli/under_way.h"
 #include "move/into.h"
 #include "move/planned.h"
@@ -62,7 +62,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
 	if ((*argc == 2 || o->resume) &&
 		(p->to || p->from || p->what || p->table || p->into || p->leave_free ||
-			p->boot_size || p->leave_behind || p->with || p->name_by ||
+			p->boot_size || p->leave_behind || p->second || p->with || p->name_by ||
 			p->keep_addresses || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
@@ -99,9 +99,7 @@ static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld
 {
 	bool has_changed = false;
 
-	if ((o->plan.with_order && !wdr_cli_put_order(globals, world, *it, error)) ||
-		(o->plan.with_drivers &&
-			!wdr_cli_put_drivers(globals, world, *it, &has_changed, error)))
+	if (!wdr_move_steps_take(globals, world, o->plan.steps, *it, &has_changed, error))
 		return false;
 	if (!has_changed)
 		return true;

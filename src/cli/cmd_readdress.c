@@ -2,16 +2,18 @@
 
 #include "cli/progress.h"
 #include "move/readdress.h"
+#include "move/second.h"
 #include "present/itinerary.h"
 
 typedef struct {
 	gboolean running, renew, write;
-	char *name_by, *state;
+	char *name_by, *second, *state;
 } ReaddressOptions;
 
 static void options_clear(ReaddressOptions *o)
 {
 	g_free(o->name_by);
+	g_free(o->second);
 	g_free(o->state);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(ReaddressOptions, options_clear)
@@ -27,6 +29,9 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
 			"How all mentions name partitions: partuuid, uuid, label, partlabel or path",
 			"FORM" },
+		{ "as-second-machine", 0, 0, G_OPTION_ARG_STRING, &o->second,
+			"Give it another host name, and take away what only one machine may have",
+			"NAME" },
 		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
 			"Do it; without this the edits are only shown", NULL },
 		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
@@ -44,7 +49,13 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 	}
 	*ret = (WdrReaddressOptions){ .is_running = o->running != 0,
 		.renews = o->renew != 0,
-		.has_name_by = o->name_by != NULL };
+		.has_name_by = o->name_by != NULL,
+		.second_name = o->second };
+	if (o->second && o->running)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--as-second-machine is for a copy, not for the running system");
+	if (o->second && !wdr_second_check_name(o->second, error))
+		return false;
 	return !o->name_by || wdr_cli_name_by(o->name_by, &ret->name_by, error);
 }
 
@@ -81,7 +92,8 @@ static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddres
 		(options->is_running && !wdr_cli_running_disk(world, &running, &error)) ||
 		!wdr_readdress_plan(world, running ? running : disk, options, &r, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	bool has_work = options->renews || wdr_readdress_itinerary(r)->edits->len > 0;
+	bool has_work = options->renews || wdr_readdress_itinerary(r)->edits->len > 0 ||
+			wdr_readdress_files(r)->len > 0;
 	if (!globals->json)
 		wdr_present_readdress(&out, r, options->renews);
 	if (o->write && has_work)

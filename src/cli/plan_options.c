@@ -3,6 +3,8 @@
 #include "base/io.h"
 #include "base/text.h"
 #include "boot/survey.h"
+#include "cli/move_steps.h"
+#include "move/second.h"
 
 #include <string.h>
 
@@ -17,6 +19,8 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 	g_free(o->into);
 	g_free(o->with);
 	g_strfreev(o->leave_behind);
+	g_strfreev(o->all_behind);
+	g_free(o->second);
 	g_free(o->name_by);
 	g_free(o->state);
 }
@@ -45,6 +49,10 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"Leave files behind: a path with wildcards, or a name in any folder; may be given "
 			"several times",
 			"PATTERN" },
+		{ "as-second-machine", 0, 0, G_OPTION_ARG_STRING, &o->second,
+			"Give the target another host name, and leave behind what only one machine may "
+			"have: SSH host keys, machine id, leases, seeds",
+			"NAME" },
 		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
 			"How mentions name the new partitions: partuuid, uuid, label, partlabel or path",
 			"FORM" },
@@ -52,8 +60,9 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 			"Give the target the source's UUIDs and PARTUUIDs", NULL },
 		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
 			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC); of "
-			"move, drivers (first put what the target needs into the source's initramfs) and "
-			"order (have the board try the target's medium first)",
+			"move, drivers (first put what the target needs into the source's initramfs), "
+			"order (have the board try the target's medium first), firmware (bring over "
+			"firmware files that are older)",
 			"STEP,…" },
 		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
 			"Sector size of the disk that the target image is for: 512 or 4096",
@@ -88,19 +97,21 @@ static bool parse_steps(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 	g_auto(GStrv) steps = g_strsplit(o->with ? o->with : "", ",", -1);
 
 	for (size_t i = 0; steps[i]; i++) {
-		bool is_drivers = strcmp(steps[i], "drivers") == 0;
-		bool is_order = strcmp(steps[i], "order") == 0;
-		bool is_loader = strcmp(steps[i], "loader") == 0;
-		ret->with_loader |= is_loader;
-		o->with_drivers |= is_drivers;
-		o->with_order |= is_order;
-		if (!is_drivers && !is_order && !is_loader)
+		WdrMoveSteps step = 0;
+		const char *changes = NULL;
+		if (strcmp(steps[i], "loader") == 0) {
+			ret->with_loader = true;
+			continue;
+		}
+		if (!wdr_move_step_named(steps[i], &step, &changes))
 			return wdr_error_set(error, WDR_ERROR_USAGE,
-				"--with knows loader, drivers and order, not '%s'", steps[i]);
-		if (is_loader || o->takes_steps)
+				"--with knows loader, drivers, order and firmware, not '%s'",
+				steps[i]);
+		o->steps |= step;
+		if (o->takes_steps)
 			continue;
 		wdr_error_set(error, WDR_ERROR_USAGE, "--with %s is a step of move, and changes %s",
-			steps[i], is_drivers ? "the source" : "the board");
+			steps[i], changes);
 		wdr_error_hint(error, "'wanderitas %s' shows what it would do", steps[i]);
 		return false;
 	}
@@ -113,9 +124,16 @@ static bool convert(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 		.boot_size = o->boot_size,
 		.into = o->into,
 		.leave_behind = o->leave_behind,
+		.second_name = o->second,
 		.keep_addresses = o->keep_addresses != 0 };
-	if (!parse_table(o->table, &ret->table, error))
+	if (!parse_table(o->table, &ret->table, error) ||
+		(o->second && !wdr_second_check_name(o->second, error)))
 		return false;
+	if (o->second) {
+		g_strfreev(o->all_behind);
+		o->all_behind = wdr_second_patterns(o->leave_behind);
+		ret->leave_behind = o->all_behind;
+	}
 	if (o->what && (!wdr_what_parse(o->what, &ret->what) || ret->what == WDR_MOVE_NOTHING))
 		return wdr_error_set(
 			error, WDR_ERROR_USAGE, "--what is everything or root, not '%s'", o->what);

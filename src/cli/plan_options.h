@@ -6,11 +6,12 @@
 
 typedef struct {
 	char *from, *to, *what, *into, *table, *leave_free, *boot_size, *with, *name_by, *state;
-	char **leave_behind;
+	char **leave_behind, **all_behind; /* the latter with those of a second machine */
+	char *second;
 	gboolean keep_addresses;
 	int sector_size;
 	bool takes_steps; /* the command does the steps around the move that --with names: */
-	bool with_drivers, with_order; /* set by wdr_plan_options_draft() */
+	unsigned steps;   /* WdrMoveSteps; set by wdr_plan_options_draft() */
 } WdrPlanOptions;
 
 void wdr_plan_options_clear(WdrPlanOptions *o);

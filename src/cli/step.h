@@ -24,13 +24,6 @@ bool wdr_cli_step(
 	const WdrGlobals *globals, WdrStepRun *step, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* "nvme", …: what a disk is or will be attached as, as in WdrDisk; text NULL: *ret is too. */
 bool wdr_cli_medium(const char *text, const char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* A step of a move: puts the drivers that its target needs into the source's initramfs. *ret: they
- * were not there before. REFUSED: it cannot be done; nothing was changed. */
-bool wdr_cli_put_drivers(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
-	bool *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* The same: has the board try the target's medium first. */
-bool wdr_cli_put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts back what a logbook tells of (NULL: there is none), and tells. The exit code. */
 int wdr_cli_rewind(
 	const WdrGlobals *globals, const WdrWorld *world, const char *logbook, bool is_forced);

@@ -128,6 +128,17 @@ char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk)
 	return target ? g_path_get_basename(target) : NULL;
 }
 
+char *wdr_disk_usb_ids(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+	g_autofree char *usb = above_with(device, "idVendor");
+	g_autofree char *vendor = usb ? attribute(usb, "idVendor") : NULL;
+	g_autofree char *product = usb ? attribute(usb, "idProduct") : NULL;
+
+	return vendor && product ? g_strdup_printf("%s:%s", vendor, product) : NULL;
+}
+
 /* Each device on the way up has a link "driver", and a driver that is a module one to it; what is
  * built in may have one too, but no state. */
 GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk)

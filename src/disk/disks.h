@@ -43,6 +43,9 @@ GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk);
  * The caller's. */
 char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);
 
+/* Vendor and product of a USB disk's bridge, as the kernel's options name it: "152d:0578"; NULL: it
+ * is no USB disk, or does not tell. The caller's. */
+char *wdr_disk_usb_ids(const WdrWorld *world, const WdrDisk *disk);
 /* The swap areas in use, as the kernel names them: devices and files. The caller's. */
 char **wdr_swaps(const WdrWorld *world);
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:

@@ -9,6 +9,7 @@
 #include "move/logical.h"
 #include "move/measure.h"
 #include "move/running.h"
+#include "move/second.h"
 #include "move/source.h"
 #include "move/writers.h"
 
@@ -412,8 +413,10 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 			add_part(it, p);
 	}
 	if (!choose_places(it, source, target, options, error) || !fit_all(f, it, error) ||
-		!wdr_edits_make(it, source->system, options, error) || !check_left(f, it, error) ||
-		!choose_loader(it, source, options, error))
+		!wdr_edits_make(it, source->system, options, error) ||
+		(options->second_name &&
+			!wdr_second_edit(it, source->system, options->second_name, error)) ||
+		!check_left(f, it, error) || !choose_loader(it, source, options, error))
 		return false;
 	if (!wdr_itinerary_look_at_occupants(it, target, &first_look, error))
 		return false;

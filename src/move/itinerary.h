@@ -111,8 +111,9 @@ typedef struct {
 	bool has_name_by;
 	WdrAddressKind name_by;
 	bool keep_addresses;
-	bool with_loader;     /* carry the loader area to any medium */
-	uint32_t sector_size; /* of an image; 0: 512, or as its table says */
+	bool with_loader;        /* carry the loader area to any medium */
+	uint32_t sector_size;    /* of an image; 0: 512, or as its table says */
+	const char *second_name; /* the target becomes another machine's, of this name; NULL: not */
 } WdrDraftOptions;
 
 /* Draws it. Reads both disks, writes nothing but scratch files in the folder `scratch`. */

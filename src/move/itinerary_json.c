@@ -277,11 +277,11 @@ static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 		    &line, "column", &column, "old", &old_text, "new", &new_text) != 0)
 		return unpack_failed(error, "a change", &e);
 	/* An address has no line end: one would make two lines of one. Whole lines are put in, or
-	 * taken out. */
+	 * taken out, from a file's start also one without an end. */
 	bool is_within = *old_text && !strchr(old_text, '\n');
 	bool is_removed = *old_text && strchr(old_text, '\n') && *new_text == '\0';
 	if (offset < 0 || line < 1 || column < 1 || (*old_text == '\0' && *new_text == '\0') ||
-		(is_within && (strpbrk(new_text, "\r\n") || *new_text == '\0')) ||
+		(is_within && (strpbrk(new_text, "\r\n") || (*new_text == '\0' && offset > 0))) ||
 		(*old_text && !is_within && !is_removed))
 		return bad(error, "a change makes no sense");
 	wdr_edit_add(edit, (size_t)offset, (unsigned)line, (unsigned)column, old_text, new_text);

@@ -166,6 +166,18 @@ WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *f
 	return p;
 }
 
+bool wdr_file_plans_apply(const GPtrArray *plans, WdrChanging *c, GError **error)
+{
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		WdrNewContent n = { p->number, p->file, p->is_new ? NULL : &p->before, p->content,
+			p->mode };
+		if (!wdr_change_content(c, &n, error))
+			return false;
+	}
+	return true;
+}
+
 static bool write_all(WdrOnSite *o, WdrLogbook *logbook, const char *state, const GPtrArray *plans,
 	GError **error)
 {
@@ -180,14 +192,7 @@ static bool write_all(WdrOnSite *o, WdrLogbook *logbook, const char *state, cons
 	if (!o->is_running && !wdr_blockdev_open(o->disk->path, WDR_OPEN_WRITE, &dev, error))
 		return false;
 	c.dev = dev;
-	for (guint i = 0; i < plans->len; i++) {
-		const WdrFilePlan *p = plans->pdata[i];
-		WdrNewContent n = { p->number, p->file, p->is_new ? NULL : &p->before, p->content,
-			p->mode };
-		if (!wdr_change_content(&c, &n, error))
-			return false;
-	}
-	return wdr_logbook_done(logbook, error);
+	return wdr_file_plans_apply(plans, &c, error) && wdr_logbook_done(logbook, error);
 }
 
 bool wdr_onsite_write(WdrOnSite *o, const char *state, const GPtrArray *plans, bool *ret_has_begun,

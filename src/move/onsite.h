@@ -50,6 +50,9 @@ GPtrArray *wdr_file_plans_new(void);
 WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *file,
 	const char *before, size_t before_len, GBytes *content);
 
+/* Makes them, in their order. */
+bool wdr_file_plans_apply(
+	const GPtrArray *plans, WdrChanging *c, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Does all of them. *ret_has_begun: something may have been changed. */
 bool wdr_onsite_write(WdrOnSite *o, const char *state, const GPtrArray *plans, bool *ret_has_begun,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

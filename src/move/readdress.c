@@ -6,6 +6,7 @@
 #include "move/edits.h"
 #include "move/renew.h"
 #include "move/onsite.h"
+#include "move/second.h"
 
 #include <string.h>
 
@@ -16,6 +17,7 @@ struct WdrReaddress {
 	WdrSystem *system; /* the site's */
 	WdrDisk *disk;
 	WdrItinerary *it;
+	GPtrArray *files; /* WdrFilePlan */
 	unsigned left;
 };
 
@@ -25,12 +27,18 @@ void wdr_readdress_free(WdrReaddress *r)
 		return;
 	wdr_onsite_free(r->site);
 	wdr_itinerary_free(r->it);
+	g_ptr_array_unref(r->files);
 	g_free(r);
 }
 
 const WdrItinerary *wdr_readdress_itinerary(const WdrReaddress *r)
 {
 	return r->it;
+}
+
+const GPtrArray *wdr_readdress_files(const WdrReaddress *r)
+{
+	return r->files;
 }
 
 unsigned wdr_readdress_left(const WdrReaddress *r)
@@ -156,6 +164,9 @@ static bool draw(WdrReaddress *r, GError **error)
 	if (!choose_identifiers(r, &options, error) ||
 		!wdr_edits_make(it, r->system, &options, error))
 		return false;
+	if (r->options.second_name &&
+		!wdr_second_plan(r->system, r->options.second_name, r->files, it->notes, error))
+		return false;
 	count_left(r);
 	note_clashes(r);
 	return true;
@@ -169,6 +180,7 @@ bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddr
 	r->world = world;
 	r->options = *options;
 	r->it = wdr_itinerary_new();
+	r->files = wdr_file_plans_new();
 	if (options->is_running && options->renews) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"--running --renew: a mounted file system cannot get a new UUID");
@@ -230,7 +242,7 @@ static bool change_all(WdrReaddress *r, const char *state, WdrLogbook *logbook, 
 		if (!wdr_change_file(&c, r->it->edits->pdata[i], false, error))
 			return false;
 	}
-	return wdr_logbook_done(logbook, error);
+	return wdr_file_plans_apply(r->files, &c, error) && wdr_logbook_done(logbook, error);
 }
 
 bool wdr_readdress_write(WdrReaddress *r, const char *state, bool *ret_has_begun, GError **error)

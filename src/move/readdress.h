@@ -8,6 +8,7 @@ typedef struct {
 	bool renews;     /* fresh identifiers besides */
 	bool has_name_by;
 	WdrAddressKind name_by;
+	const char *second_name; /* it becomes another machine's, of this name; NULL: not */
 } WdrReaddressOptions;
 
 typedef struct WdrReaddress WdrReaddress;
@@ -20,6 +21,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrReaddress, wdr_readdress_free)
 
 /* The plan as an itinerary from the disk to itself (what: NOTHING); borrowed. */
 const WdrItinerary *wdr_readdress_itinerary(const WdrReaddress *r);
+/* WdrFilePlan: what becomes of further files; borrowed. */
+const GPtrArray *wdr_readdress_files(const WdrReaddress *r);
 /* Mentions that name nothing, and that could not be matched to a partition. */
 unsigned wdr_readdress_left(const WdrReaddress *r);
 /* Where the records are kept unless the user says otherwise. The caller's. */

@@ -2,8 +2,10 @@
 
 #include "base/cleanup.h"
 #include "base/text.h"
+#include "move/second.h"
 #include "present/catchup.h"
 #include "present/diff.h"
+#include "present/steps.h"
 #include "present/trouble.h"
 
 #include <string.h>
@@ -160,6 +162,9 @@ static void show_left(const WdrOut *out, const WdrItinerary *it)
 
 	for (guint i = 0; i < it->left->len; i++) {
 		const WdrLeft *l = it->left->pdata[i];
+		/* What a second machine must not have, and the source has not either. */
+		if (l->entries == 0 && wdr_second_is_pattern(l->pattern))
+			continue;
 		g_autofree char *pattern = wdr_escape(l->pattern);
 		g_autofree char *entries = g_strdup_printf("%" G_GUINT64_FORMAT, l->entries);
 		g_autofree char *size = wdr_format_size(l->bytes);
@@ -301,15 +306,17 @@ void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews
 	if (renews)
 		show_addresses(out, it);
 	show_edits(out, it);
+	wdr_present_file_plans(out, wdr_readdress_files(r));
 	show_notes(out, it);
 }
 
 void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(wdr_readdress_itinerary(r));
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s?, s:i, s:o}", "format",
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s?, s:i, s:o, s:o}", "format",
 		"wanderitas-readdress/1", "result", state ? "done" : "shown", "state", state,
-		"left", (int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL));
+		"left", (int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL), "files",
+		wdr_present_file_plans_json(wdr_readdress_files(r)));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

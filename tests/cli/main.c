@@ -15,6 +15,8 @@ Suite *suite_readdress(void);
 Suite *suite_ready(void);
 Suite *suite_arrive(void);
 Suite *suite_running(void);
+Suite *suite_second(void);
+Suite *suite_tune(void);
 Suite *suite_refusals(void);
 Suite *suite_order(void);
 Suite *suite_rehearse(void);
@@ -24,4 +26,5 @@ Suite *suite_stops(void);
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
 	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium(),
-	suite_ready(), suite_arrive(), suite_drivers(), suite_order(), suite_loader())
+	suite_ready(), suite_arrive(), suite_drivers(), suite_order(), suite_loader(),
+	suite_second(), suite_tune())

@@ -248,7 +248,7 @@ static const struct {
 	{ { "drivers", "--on", "nvme0n1" }, 3, "nvme0n1 has no partition table" },
 	{ { "drivers", "--medium", "tape" }, 2, "--medium is nvme, usb, sd or emmc" },
 	{ { "move", "--to", "nvme0n1", "--with", "owls" }, 2,
-		"--with knows loader, drivers and order" },
+		"--with knows loader, drivers, order and firmware" },
 };
 
 START_TEST(wrong_words)

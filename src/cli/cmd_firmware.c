@@ -1,0 +1,86 @@
+#include "cli/plan_options.h"
+#include "cli/step.h"
+
+#include "move/firmware.h"
+#include "present/firmware.h"
+
+typedef struct {
+	char *from, *on, *state;
+	gboolean write;
+} FirmwareOptions;
+
+static void options_clear(FirmwareOptions *o)
+{
+	g_free(o->from);
+	g_free(o->on);
+	g_free(o->state);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(FirmwareOptions, options_clear)
+
+static bool plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv,
+	WdrWorld **ret_world, WdrFirmwarePlan **ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
+			"The folder with firmware files (default: that of the system's package)",
+			"FOLDER" },
+		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
+			"The disk or image whose boot volume is looked at (default: the running one)",
+			"DISK" },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Bring over what is missing or older; without this it is only shown",
+			NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+
+	if (!wdr_cli_parse(&wdr_cmd_firmware, globals, entries, &argc, &argv, error))
+		return false;
+	if (argc > 1)
+		return wdr_error_set(error, WDR_ERROR_USAGE, "firmware takes no '%s'", argv[1]);
+	if (!wdr_cli_world(globals, ret_world, error) ||
+		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
+		return false;
+	return wdr_firmware_plan(*ret_world, &(WdrFirmwareOptions){ o->from, o->on }, ret, error);
+}
+
+static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	WdrFirmwarePlan *p = data;
+
+	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+}
+
+static int firmware_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(FirmwareOptions) o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrFirmwarePlan) p = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrStepRun step = { .name = "firmware",
+		.state = o.state,
+		.site = p->site,
+		.has_work = p->files->len > 0,
+		.is_writing = o.write != 0,
+		.write = write_plan,
+		.data = p };
+	if (!globals->json)
+		wdr_present_firmware(&out, p);
+	if (!wdr_cli_step(globals, &step, &error))
+		return wdr_cli_fail(
+			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		wdr_present_firmware_json(stdout, p, step.done_in);
+	bool is_fine = p->left->len == 0 && (step.done_in || p->files->len == 0);
+	g_free(step.done_in);
+	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+}
+
+const WdrCommand wdr_cmd_firmware = { "firmware", "[--from FOLDER] [--on DISK|IMAGE] [--write]",
+	"Hold the firmware files of a boot volume against a folder's; bring over what is older.",
+	WDR_GROUP_AFTER, firmware_run };

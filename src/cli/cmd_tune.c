@@ -1,0 +1,110 @@
+#include "cli/plan_options.h"
+#include "cli/step.h"
+
+#include "move/tune.h"
+#include "present/steps.h"
+
+typedef struct {
+	char *target, *on, *state;
+	char **set, **unset;
+	gboolean write;
+} TuneOptions;
+
+static void options_clear(TuneOptions *o)
+{
+	g_free(o->target);
+	g_free(o->on);
+	g_free(o->state);
+	g_strfreev(o->set);
+	g_strfreev(o->unset);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(TuneOptions, options_clear)
+
+static bool plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, WdrWorld **ret_world,
+	WdrTunePlan **ret, GError **error)
+{
+	const GOptionEntry entries[] = {
+		{ "set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->set,
+			"Switch a setting on: pcie, pcie-gen3, usb-current, usb-storage; may be given "
+			"several times",
+			"SETTING" },
+		{ "unset", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->unset,
+			"Take it out again; may be given several times", "SETTING" },
+		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
+			"The disk that the settings are for (default: the one that is looked at)",
+			"DISK" },
+		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
+			"The disk or image whose boot files are looked at (default: the running one)",
+			"DISK" },
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Do it; without this it is only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+		{ 0 },
+	};
+
+	if (!wdr_cli_parse(&wdr_cmd_tune, globals, entries, &argc, &argv, error))
+		return false;
+	if (argc > 1)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"tune takes no '%s'; settings are named by --set and --unset", argv[1]);
+	if (!wdr_cli_world(globals, ret_world, error) ||
+		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
+		return false;
+	WdrTuneOptions options = { o->on, o->target, o->set, o->unset };
+	return wdr_tune_plan(*ret_world, &options, ret, error);
+}
+
+static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+{
+	WdrTunePlan *p = data;
+
+	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+}
+
+static void show(const WdrGlobals *globals, const WdrTunePlan *p, const char *state)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!globals->json) {
+		wdr_present_facts(&out, p->facts);
+		wdr_present_file_plans(&out, p->files);
+		return;
+	}
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:s?}", "format", "wanderitas-tune/1",
+		"facts", wdr_present_facts_json(p->facts), "files",
+		wdr_present_file_plans_json(p->files), "state", state);
+	json_dumpf(root, stdout, JSON_INDENT(2));
+	putchar('\n');
+}
+
+static int tune_run(WdrGlobals *globals, int argc, char **argv)
+{
+	g_auto(TuneOptions) o = { 0 };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrTunePlan) p = NULL;
+
+	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	WdrStepRun step = { .name = "tune",
+		.state = o.state,
+		.site = p->site,
+		.has_work = p->files->len > 0,
+		.is_writing = o.write != 0,
+		.write = write_plan,
+		.data = p };
+	if (!globals->json)
+		show(globals, p, NULL);
+	if (!wdr_cli_step(globals, &step, &error))
+		return wdr_cli_fail(
+			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		show(globals, p, step.done_in);
+	g_free(step.done_in);
+	return WDR_EXIT_DONE;
+}
+
+const WdrCommand wdr_cmd_tune = { "tune", "[--set SETTING] [--unset SETTING] [--write]",
+	"Show, and change, settings of the boot files that a new medium may want.", WDR_GROUP_AFTER,
+	tune_run };

@@ -1,0 +1,300 @@
+#include "move/second.h"
+
+#include "boot/edit.h"
+#include "boot/lines.h"
+#include "boot/lookup.h"
+
+#include <fnmatch.h>
+#include <string.h>
+
+enum { NAME_MAX_CHARS = 63, FILE_BYTES_MAX = 1024 * 1024 };
+
+/* Files that are one machine's own and that its system makes anew: folder, name with wildcards, and
+ * what they are. By the programs' documentation: sshd(8), dhclient(8), dhcpcd(8), systemd(1),
+ * NetworkManager(8), random-seed(8). */
+static const struct {
+	const char *folder, *name, *what;
+} own_files[] = {
+	{ "etc/ssh", "ssh_host_*_key", "SSH host key" },
+	{ "etc/ssh", "ssh_host_*_key.pub", "SSH host key" },
+	{ "var/lib/dbus", "machine-id", "machine id" },
+	{ "var/lib/dhcp", "*.leases", "DHCP lease" },
+	{ "var/lib/dhcpcd", "*.lease", "DHCP lease" },
+	{ "var/lib/dhcpcd", "duid", "network identity" },
+	{ "var/lib/dhcpcd", "secret", "network identity" },
+	{ "var/lib/NetworkManager", "*.lease", "DHCP lease" },
+	{ "var/lib/NetworkManager", "secret_key", "network identity" },
+	{ "etc/udev/rules.d", "70-persistent-net.rules", "network identity" },
+	{ "var/lib/systemd", "random-seed", "random seed" },
+	{ "var/lib/urandom", "random-seed", "random seed" },
+};
+
+/* What makes new SSH host keys at a start, by the systems' packages. */
+static const char *const key_makers[] = { "usr/lib/systemd/system/sshd-keygen.target",
+	"usr/lib/systemd/system/sshd-keygen@.service", "usr/lib/systemd/system/sshdgenkeys.service",
+	"usr/lib/systemd/system/ssh-keygen.service",
+	"etc/systemd/system/multi-user.target.wants/regenerate_ssh_host_keys.service",
+	"etc/systemd/system/multi-user.target.wants/sshkeygen.service", "etc/init.d/S50sshd" };
+
+bool wdr_second_check_name(const char *name, GError **error)
+{
+	size_t len = strlen(name);
+	bool is_fine = len > 0 && len <= NAME_MAX_CHARS && *name != '-' && name[len - 1] != '-';
+
+	for (const char *c = name; *c; c++)
+		is_fine &= g_ascii_isalnum(*c) || *c == '-';
+	return is_fine ||
+	       wdr_error_set(error, WDR_ERROR_USAGE,
+		       "'%s' is no host name: letters, digits and '-', at most %d of them", name,
+		       NAME_MAX_CHARS);
+}
+
+/* ---- the files ---- */
+
+static char *pattern_of(size_t i)
+{
+	return g_strdup_printf("/%s/%s", own_files[i].folder, own_files[i].name);
+}
+
+char **wdr_second_patterns(char *const *own)
+{
+	g_autoptr(GStrvBuilder) all = g_strv_builder_new();
+
+	if (own)
+		g_strv_builder_addv(all, (const char **)own);
+	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {
+		g_autofree char *pattern = pattern_of(i);
+		g_strv_builder_add(all, pattern);
+	}
+	return g_strv_builder_end(all);
+}
+
+bool wdr_second_is_pattern(const char *pattern)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {
+		g_autofree char *own = pattern_of(i);
+		if (g_strcmp0(own, pattern) == 0)
+			return true;
+	}
+	return false;
+}
+
+static char *read_text(const WdrSystemPart *root, const char *file, size_t *ret_len)
+{
+	bool found = false;
+	uint64_t id = 0;
+	g_auto(WdrEntry) entry = { 0 };
+
+	*ret_len = 0;
+	if (!wdr_volume_lookup(root->volume, file, &found, &id, &entry, NULL) || !found ||
+		entry.kind != WDR_KIND_FILE)
+		return NULL;
+	return wdr_follow_read(root->volume, file, FILE_BYTES_MAX, ret_len);
+}
+
+static bool is_name_char(char c)
+{
+	return g_ascii_isalnum(c) || c == '-' || c == '_';
+}
+
+/* The old name as a word of its own, also before a dot: "127.0.1.1 heron-hide-3.field
+ * heron-hide-3".
+ */
+static char *hosts_with(const char *text, const char *old_name, const char *name)
+{
+	GString *out = g_string_new(NULL);
+	size_t len = strlen(old_name);
+
+	for (const char *at = text; *at;) {
+		bool is_start = at == text || (!is_name_char(at[-1]) && at[-1] != '.');
+		if (is_start && strncmp(at, old_name, len) == 0 && !is_name_char(at[len])) {
+			g_string_append(out, name);
+			at += len;
+		} else {
+			g_string_append_c(out, *at++);
+		}
+	}
+	return g_string_free(out, FALSE);
+}
+
+/* A file's new text; NULL: it stays. */
+typedef bool (*Take)(void *data, unsigned number, const char *file, const char *before, size_t len,
+	const char *after, GError **error);
+
+static bool each_text(
+	const WdrSystemPart *root, const char *name, Take take, void *data, GError **error)
+{
+	unsigned number = root->partition->number;
+	size_t len = 0;
+	size_t hosts_len = 0;
+	size_t id_len = 0;
+	g_autofree char *old_name = read_text(root, "etc/hostname", &len);
+	g_autofree char *hosts = read_text(root, "etc/hosts", &hosts_len);
+	g_autofree char *id = read_text(root, "etc/machine-id", &id_len);
+	g_autofree char *was = g_strstrip(g_strdup(old_name ? old_name : ""));
+	g_autofree char *new_name = old_name && *was ? hosts_with(old_name, was, name) : NULL;
+
+	if (new_name && strcmp(new_name, old_name) != 0 &&
+		!take(data, number, "etc/hostname", old_name, len, new_name, error))
+		return false;
+	g_autofree char *new_hosts = hosts && *was ? hosts_with(hosts, was, name) : NULL;
+	if (new_hosts && strcmp(new_hosts, hosts) != 0 &&
+		!take(data, number, "etc/hosts", hosts, hosts_len, new_hosts, error))
+		return false;
+	/* Empty, and there: systemd fills it in at the start. */
+	return !id || id_len == 0 || take(data, number, "etc/machine-id", id, id_len, "", error);
+}
+
+static bool add_name(void *names, const WdrName *name, GError **error)
+{
+	(void)error;
+	if (name->kind == WDR_KIND_FILE)
+		g_ptr_array_add(names, g_strdup(name->name));
+	return true;
+}
+
+static GPtrArray *names_in(const WdrSystemPart *root, const char *folder)
+{
+	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
+	g_auto(WdrEntry) entry = { 0 };
+	WdrNode node = { 0, folder };
+	bool found = false;
+
+	if (wdr_volume_lookup(root->volume, folder, &found, &node.id, &entry, NULL) && found &&
+		entry.kind == WDR_KIND_FOLDER &&
+		!wdr_volume_list(root->volume, &node, add_name, names, NULL))
+		g_ptr_array_set_size(names, 0);
+	return names;
+}
+
+/* ---- what is left to the user ---- */
+
+static bool has_key_maker(const WdrSystemPart *root)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(key_makers); i++) {
+		bool found = false;
+		uint64_t id = 0;
+		g_auto(WdrEntry) entry = { 0 };
+		if (wdr_volume_lookup(root->volume, key_makers[i], &found, &id, &entry, NULL) &&
+			found)
+			return true;
+	}
+	return false;
+}
+
+static void note_left(const WdrSystemPart *root, GPtrArray *notes)
+{
+	g_autoptr(GPtrArray) keys = names_in(root, "etc/ssh");
+	bool has_keys = false;
+	size_t len = 0;
+	g_autofree char *name = read_text(root, "etc/hostname", &len);
+
+	for (guint i = 0; i < keys->len; i++)
+		has_keys |= fnmatch("ssh_host_*_key", keys->pdata[i], 0) == 0;
+	if (has_keys && !has_key_maker(root))
+		g_ptr_array_add(
+			notes, g_strdup("second machine: nothing on root makes new SSH host "
+					"keys at a start: run 'ssh-keygen -A' there once, or "
+					"sshd does not start"));
+	if (!name)
+		g_ptr_array_add(
+			notes, g_strdup("second machine: root has no /etc/hostname; put the "
+					"name where the system keeps it"));
+}
+
+/* ---- of a move ---- */
+
+/* Line by line, or all of it. */
+static void add_splices(WdrEdit *edit, const char *before, size_t len, const char *after)
+{
+	WdrLine is = wdr_lines(after, strlen(after));
+
+	if (!*after) {
+		wdr_edit_add(edit, 0, 1, 1, before, after);
+		return;
+	}
+	for (WdrLine was = wdr_lines(before, len); wdr_line_next(&was) && wdr_line_next(&is);) {
+		g_autofree char *old_text = g_strndup(before + was.at, was.end - was.at);
+		g_autofree char *new_text = g_strndup(after + is.at, is.end - is.at);
+		if (strcmp(old_text, new_text) != 0)
+			wdr_edit_add(edit, was.at, was.number, 1, old_text, new_text);
+	}
+}
+
+static bool add_edit(void *data, unsigned number, const char *file, const char *before, size_t len,
+	const char *after, GError **error)
+{
+	WdrItinerary *it = data;
+	WdrEdit *edit = wdr_itinerary_edit(it, number, file, false);
+
+	if (edit)
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"/%s names a disk, and cannot get another host name too", file);
+	edit = wdr_edit_new(number, file, wdr_hash(before, len));
+	add_splices(edit, before, len, after);
+	g_ptr_array_add(it->edits, edit);
+	g_autofree char *name = g_strdup_printf("root:/%s", file);
+	g_ptr_array_add(it->diffs, wdr_diff(name, before, len, after, strlen(after)));
+	return true;
+}
+
+bool wdr_second_edit(WdrItinerary *it, const WdrSystem *system, const char *name, GError **error)
+{
+	if (!system->root || !system->root->volume)
+		return wdr_error_set(
+			error, WDR_ERROR_UNSUPPORTED, "there is no root to be another machine's");
+	note_left(system->root, it->notes);
+	return each_text(system->root, name, add_edit, it, error);
+}
+
+/* ---- of a finished disk ---- */
+
+static bool add_text(void *data, unsigned number, const char *file, const char *before, size_t len,
+	const char *after, GError **error)
+{
+	g_autoptr(GBytes) content = g_bytes_new(after, strlen(after));
+
+	(void)error;
+	wdr_file_plans_add(data, number, file, before, len, content);
+	return true;
+}
+
+static bool add_removals(const WdrSystemPart *root, size_t i, GPtrArray *plans, GError **error)
+{
+	g_autoptr(GPtrArray) names = names_in(root, own_files[i].folder);
+
+	for (guint k = 0; k < names->len; k++) {
+		g_autofree char *file =
+			g_strconcat(own_files[i].folder, "/", (char *)names->pdata[k], NULL);
+		size_t len = 0;
+		if (fnmatch(own_files[i].name, names->pdata[k], 0) != 0)
+			continue;
+		g_autofree char *before = read_text(root, file, &len);
+		if (!before)
+			return wdr_error_set(error, WDR_ERROR_IO, "/%s cannot be read", file);
+		WdrFilePlan *p =
+			wdr_file_plans_add(plans, root->partition->number, file, before, len, NULL);
+		/* Keys are not for everybody's eyes. */
+		g_clear_pointer(&p->diff, g_free);
+		p->note = g_strdup(own_files[i].what);
+	}
+	return true;
+}
+
+bool wdr_second_plan(const WdrSystem *system, const char *name, GPtrArray *plans, GPtrArray *notes,
+	GError **error)
+{
+	const WdrSystemPart *root = system->root;
+
+	if (!root || !root->volume)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"there is no root on it that could become another machine's");
+	note_left(root, notes);
+	if (!each_text(root, name, add_text, plans, error))
+		return false;
+	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {
+		if (!add_removals(root, i, plans, error))
+			return false;
+	}
+	return true;
+}
