@@ -66,7 +66,8 @@ static void show_verdict(const WdrOut *out, const WdrDriversPlan *p)
 	else if (p->missing > 0)
 		wdr_out_text(out, p->is_first_fine ? WDR_STYLE_REMARK : WDR_STYLE_BAD,
 			"\n%u %s not where the kernel can reach %s before root is there%s\n",
-			p->missing, p->missing == 1 ? "is" : "are", p->missing == 1 ? "it" : "them",
+			p->missing, p->missing == 1 ? "driver is" : "drivers are",
+			p->missing == 1 ? "it" : "them",
 			p->is_first_fine ? ", none of what starts by itself" : "");
 }
 

@@ -159,6 +159,7 @@ static void show_left(const WdrOut *out, const WdrItinerary *it)
 	static const WdrColumn columns[] = { { "LEFT BEHIND", false }, { "ENTRIES", true },
 		{ "SIZE", true } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
+	bool has_rows = false;
 
 	for (guint i = 0; i < it->left->len; i++) {
 		const WdrLeft *l = it->left->pdata[i];
@@ -170,8 +171,9 @@ static void show_left(const WdrOut *out, const WdrItinerary *it)
 		g_autofree char *size = wdr_format_size(l->bytes);
 		const char *cells[] = { pattern, entries, size };
 		wdr_grid_row(g, l->entries ? WDR_STYLE_PLAIN : WDR_STYLE_REMARK, cells);
+		has_rows = true;
 	}
-	if (it->left->len == 0)
+	if (!has_rows)
 		return;
 	fputc('\n', out->file);
 	wdr_grid_print(g, out);

@@ -53,13 +53,18 @@ WdrMemoryVolume *wdr_sample_dipper_boot(void)
 
 WdrMemoryVolume *wdr_sample_dipper_root(void)
 {
-	static const char *const folders[] = { "boot", "dev", "etc", "etc/initramfs-tools", "home",
-		"home/warden", "mnt", "proc", "root", "run", "sbin", "sys", "tmp", "usr", "usr/bin",
-		"usr/lib", "usr/lib/modules", "usr/lib/systemd", ("usr/lib/modules/" KERNEL),
-		KERNEL_FOLDERS, "var", "var/lib", "var/log" };
+	static const char *const folders[] = { "boot", "dev", "etc", "etc/initramfs-tools",
+		"etc/ssh", "home", "home/warden", "mnt", "proc", "root", "run", "sbin", "sys",
+		"tmp", "usr", "usr/bin", "usr/lib", "usr/lib/modules", "usr/lib/systemd",
+		("usr/lib/modules/" KERNEL), KERNEL_FOLDERS, "var", "var/lib", "var/log" };
 	static const WdrSampleText texts[] = {
 		{ "etc/fstab", wdr_dipper_fstab },
 		{ "etc/hostname", "dipper-brook-4\n" },
+		{ "etc/hosts",
+			"127.0.0.1 localhost\n127.0.1.1 dipper-brook-4.field dipper-brook-4\n" },
+		{ "etc/machine-id", "5d1bbe4a7c0f4e52a9c6d1e07f3b8a24\n" },
+		{ "etc/ssh/ssh_host_ed25519_key", "made up\n" },
+		{ "etc/ssh/ssh_host_ed25519_key.pub", "made up, for everybody\n" },
 		{ "etc/initramfs-tools/initramfs.conf", "MODULES=dep\nCOMPRESS=gzip\n" },
 		{ "etc/initramfs-tools/modules", "# One module a line.\n" },
 		{ "usr/lib/os-release",

@@ -12,7 +12,7 @@ static void prepare(const Board *b)
 		"echo key > k; printf '0123456789abcdef0123456789abcdef\\n' > m;"
 		"printf '127.0.0.1 localhost\\n127.0.1.1 dipper-brook-4.field dipper-brook-4 "
 		"dipper-brook-44\\n' > h;"
-		"printf 'mkdir etc/ssh\\nwrite k etc/ssh/ssh_host_rsa_key\\nwrite k "
+		"printf 'rm etc/hosts\\nrm etc/machine-id\\nwrite k etc/ssh/ssh_host_rsa_key\\nwrite k "
 		"etc/ssh/ssh_host_rsa_key.pub\\nwrite k etc/ssh/sshd_config\\nwrite m "
 		"etc/machine-id\\nwrite h etc/hosts\\nmkdir var/lib/systemd\\nwrite k "
 		"var/lib/systemd/random-seed\\nmkdir var/lib/dhcp\\nwrite k "
@@ -49,7 +49,7 @@ START_TEST(in_a_move)
 		"dipper-brook-5", "-o", sup_path("plan.json"));
 
 	bench_expect(&draft, 0, "+dipper-brook-5\n");
-	bench_expect(&draft, 0, "/etc/ssh/ssh_host_*_key             1");
+	bench_expect(&draft, 0, "/etc/ssh/ssh_host_*_key             2");
 	bench_expect(&draft, 0, "nothing on root makes new SSH host keys at a start");
 	ck_assert_ptr_null(strstr(draft.out, "NetworkManager"));
 	SupRun move = BOARD_RUN(
