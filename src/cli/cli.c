@@ -73,7 +73,9 @@ int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
 
 	wdr_progress_end();
 	wdr_out_text(&out, WDR_STYLE_BAD, "wanderitas: %s\n", error->message);
-	if (hint)
-		wdr_out_text(&out, WDR_STYLE_PLAIN, "  %s\n", hint);
+	if (hint) {
+		wdr_out_text(&out, WDR_STYLE_PLAIN, "  ");
+		wdr_out_hanging(&out, WDR_STYLE_PLAIN, 2, hint);
+	}
 	return g_error_matches(error, WDR_ERROR, WDR_ERROR_USAGE) ? WDR_EXIT_USAGE : otherwise;
 }

@@ -204,7 +204,9 @@ bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
 		change->file = g_strdup(n->file);
 		change->mode = n->mode;
 	}
-	const void *bytes = n->content ? g_bytes_get_data(n->content, &new_len) : NULL;
+	const void *bytes = n->content ? g_bytes_get_data(n->content, &new_len) : "";
+	if (!bytes)
+		bytes = "";
 	change->is_removal = !n->content;
 	if (n->content)
 		change->after = wdr_hash(bytes, new_len);

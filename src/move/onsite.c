@@ -151,7 +151,7 @@ WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *f
 {
 	WdrFilePlan *p = g_new0(WdrFilePlan, 1);
 	size_t len = 0;
-	const char *bytes = content ? g_bytes_get_data(content, &len) : "";
+	const char *bytes = content ? g_bytes_get_data(content, &len) : NULL;
 
 	p->number = number;
 	p->file = g_strdup(file);
@@ -160,8 +160,9 @@ WdrFilePlan *wdr_file_plans_add(GPtrArray *plans, unsigned number, const char *f
 		p->before = wdr_hash(before, before_len);
 	p->content = content ? g_bytes_ref(content) : NULL;
 	p->mode = 0644;
-	if (is_text(before ? before : "", before ? before_len : 0) && is_text(bytes, len))
-		p->diff = wdr_diff(file, before ? before : "", before_len, bytes, len);
+	if (is_text(before ? before : "", before ? before_len : 0) &&
+		is_text(bytes ? bytes : "", len))
+		p->diff = wdr_diff(file, before ? before : "", before_len, bytes ? bytes : "", len);
 	g_ptr_array_add(plans, p);
 	return p;
 }
