@@ -283,7 +283,7 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 		leave(p,
 			"%s: it is started without an initramfs, and none is invented here: let the "
 			"system's generator make one (--generate), or install a kernel that has the "
-			"drivers built in",
+			"drivers built in and name root by PARTUUID",
 			of->ways);
 	else if (!make_segment(p, of, &error))
 		leave(p, "%s: %s", of->ways, error->message);

@@ -102,6 +102,15 @@ static const struct {
 		"conv=notrunc; echo boot_targets=mmc1 > i",
 		{ "--first", "nvme", "--initial", "/etc/hosts" }, 3, "it has no bootcmd" },
 	{ BITTERN,
+		"environment boot_targets=mmc1; cp e root/boot/uboot.env; echo /boot/uboot.env 0 "
+		"0x2000 > root/etc/fw_env.config",
+		{ "--first", "nvme", "--write" }, 0,
+		"environment  /boot/uboot.env at 0, 8192 bytes" },
+	{ BITTERN,
+		"environment boot_targets=mmc1; echo /dev/mtd0 -0x100000 0x2000 > "
+		"root/etc/fw_env.config",
+		{ "--first", "nvme", "--write" }, 0, "done: everything was read back" },
+	{ BITTERN,
 		"environment boot_targets=mmc1; echo /dev/mmcblk1 0 0x2000 > "
 		"root/etc/fw_env.config; dd if=e of=dev/mmcblk1 conv=notrunc",
 		{ "--first", "nvme" }, 3, "are its partition table's" },

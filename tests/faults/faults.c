@@ -4,16 +4,22 @@
  *   once   so it does the first time
  *   lose   what is written there is told to be written, and is not
  *   deny   writing there fails with EIO
+ *   nor    it is a NOR flash of LENGTH bytes as the kernel's MTD layer shows one: OFFSET bytes are
+ *          erased at a time, and a write only makes ones to zeros
  *   wrap   what lies there lies at the disk's start, and further ones again and again: the disk has
  *          OFFSET bytes */
 #include <dlfcn.h>
 #include <errno.h>
 #include <limits.h>
+#include <mtd/mtd-user.h>
+#include <stdarg.h>
 #include <stdatomic.h>
 #include <stdbool.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static atomic_uint once_done;
@@ -82,6 +88,101 @@ static void *real(const char *name)
 	return dlsym(RTLD_NEXT, name);
 }
 
+/* ---- a NOR flash ---- */
+
+static bool find_flash(int fd, Fault *ret)
+{
+	return find_fault("nor", fd, SSIZE_MAX, 0, ret);
+}
+
+static int real_fstat(int fd, struct stat *st)
+{
+	static int (*next)(int, struct stat *);
+
+	if (!next)
+		*(void **)&next = real("fstat64");
+	return next(fd, st);
+}
+
+int fstat(int fd, struct stat *st)
+{
+	Fault f;
+	int result = real_fstat(fd, st);
+
+	if (result == 0 && find_flash(fd, &f))
+		st->st_mode = (st->st_mode & ~(mode_t)S_IFMT) | S_IFCHR;
+	return result;
+}
+
+int fstat64(int fd, struct stat64 *st)
+{
+	return fstat(fd, (struct stat *)st);
+}
+
+/* A block of ones; only whole ones can be erased. */
+static int erase(int fd, const Fault *f, const struct erase_info_user64 *range)
+{
+	static ssize_t (*next)(int, const void *, size_t, off_t);
+	char ones[4096];
+
+	if (!next)
+		*(void **)&next = real("pwrite64");
+	if (range->start % f->offset != 0 || range->length % f->offset != 0) {
+		errno = EINVAL;
+		return -1;
+	}
+	memset(ones, 0xff, sizeof(ones));
+	for (unsigned long long at = 0; at < range->length; at += sizeof(ones)) {
+		if (next(fd, ones, sizeof(ones), (off_t)(range->start + at)) < 0)
+			return -1;
+	}
+	return 0;
+}
+
+int ioctl(int fd, unsigned long request, ...)
+{
+	static int (*next)(int, unsigned long, ...);
+	va_list args;
+	Fault f;
+
+	va_start(args, request);
+	void *argument = va_arg(args, void *);
+	va_end(args);
+	if (!next)
+		*(void **)&next = real("ioctl");
+	if ((request != MEMGETINFO && request != MEMERASE64) || !find_flash(fd, &f))
+		return next(fd, request, argument);
+	if (request == MEMERASE64)
+		return erase(fd, &f, argument);
+	*(struct mtd_info_user *)argument = (struct mtd_info_user){ .type = MTD_NORFLASH,
+		.flags = MTD_CAP_NORFLASH,
+		.size = (unsigned)f.len,
+		.erasesize = (unsigned)f.offset,
+		.writesize = 1 };
+	return 0;
+}
+
+/* What is written to cells that were not erased is the old and the new together. */
+static ssize_t write_flash(int fd, const void *buf, size_t len, off_t offset)
+{
+	static ssize_t (*read_it)(int, void *, size_t, off_t);
+	static ssize_t (*write_it)(int, const void *, size_t, off_t);
+	unsigned char cells[4096];
+	size_t part = len < sizeof(cells) ? len : sizeof(cells);
+
+	if (!read_it) {
+		*(void **)&read_it = real("pread64");
+		*(void **)&write_it = real("pwrite64");
+	}
+	if (read_it(fd, cells, part, offset) != (ssize_t)part) {
+		errno = EIO;
+		return -1;
+	}
+	for (size_t i = 0; i < part; i++)
+		cells[i] &= ((const unsigned char *)buf)[i];
+	return write_it(fd, cells, part, offset);
+}
+
 ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 {
 	static ssize_t (*next)(int, void *, size_t, off_t);
@@ -110,6 +211,9 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 	}
 	if (is_hit("lose", fd, len, offset))
 		return (ssize_t)len;
+	Fault flash;
+	if (find_flash(fd, &flash))
+		return write_flash(fd, buf, len, offset);
 	offset = true_place(fd, &len, offset);
 	return next(fd, buf, len, offset);
 }
