@@ -40,7 +40,7 @@ static char *printed(const WdrWorld *world, const char *file)
 	const char *argv[] = { COMMAND, file, NULL };
 	g_auto(WdrRun) run = { 0 };
 
-	return wdr_world_run(world, argv, NULL, &run, NULL) && run.exit_code == 0
+	return wdr_world_run(world, argv, NULL, &run, NULL) && run.exit_code == 0 && *run.output
 		       ? g_steal_pointer(&run.output)
 		       : NULL;
 }
@@ -84,14 +84,17 @@ static bool run_apply(const WdrWorld *world, const char *file, GError **error)
 		error, WDR_ERROR_IO, COMMAND " --apply ended with %d: %s", run.exit_code, said);
 }
 
-bool wdr_eeprom_apply(const WdrWorld *world, const char *settings, GError **error)
+bool wdr_eeprom_apply(
+	const WdrWorld *world, const char *settings, bool *ret_is_read, GError **error)
 {
+	g_auto(WdrEepromSettings) before = { 0 };
 	g_auto(WdrEepromSettings) after = { 0 };
 	g_autofree char *folder = g_dir_make_tmp("wanderitas-XXXXXX", NULL);
 
 	if (!folder)
 		return wdr_error_set(
 			error, WDR_ERROR_IO, "no folder for a scratch file can be made");
+	wdr_eeprom_read(world, &before);
 	g_autofree char *file = g_build_filename(folder, "bootconf.txt", NULL);
 	bool is_fine = wdr_write_file(file, settings, strlen(settings), error) &&
 		       run_apply(world, file, error);
@@ -100,7 +103,12 @@ bool wdr_eeprom_apply(const WdrWorld *world, const char *settings, GError **erro
 		return false;
 	wdr_eeprom_read(world, &after);
 	const char *next = after.waiting ? after.waiting : after.now;
-	return (next && wdr_eeprom_is_same(next, settings)) ||
+	bool is_read = next && wdr_eeprom_is_same(next, settings);
+	bool is_as_before = !after.waiting && !before.waiting && after.now && before.now &&
+			    wdr_eeprom_is_same(after.now, before.now);
+	if (ret_is_read)
+		*ret_is_read = is_read;
+	return is_read || is_as_before ||
 	       wdr_error_set(error, WDR_ERROR_IO,
 		       COMMAND " said that it took the settings, but they read back as others");
 }

@@ -16,10 +16,12 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrEepromSettings, wdr_eeprom_settings_clear)
 void wdr_eeprom_read(const WdrWorld *world, WdrEepromSettings *ret);
 /* There is the command to change them. */
 bool wdr_eeprom_has_command(const WdrWorld *world);
-/* The command takes the settings over, and they are read back where it keeps them. UNSUPPORTED:
- * there is no such command; IO: it failed, or what is read back is something else. */
-bool wdr_eeprom_apply(
-	const WdrWorld *world, const char *settings, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The command takes the settings over, and they are read back where it keeps them. Where it wrote
+ * them into the EEPROM at once nobody can read them before the next start: *ret_is_read false (it
+ * may be NULL). UNSUPPORTED: there is no such command; IO: it failed, or what is read back is
+ * something else. */
+bool wdr_eeprom_apply(const WdrWorld *world, const char *settings, bool *ret_is_read,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Whatever ends them. */
 bool wdr_eeprom_is_same(const char *a, const char *b);

@@ -96,7 +96,14 @@ static char *what_of(const char *family, const char *version)
 
 const char *wdr_loader_family_in(const uint8_t *bytes, size_t len)
 {
-	static const char at_start[] = "eGON.BT0"; /* in SPI flash */
+	/* In SPI flash, some begin at the first byte. */
+	static const struct {
+		size_t at;
+		const char *bytes;
+		size_t len;
+		const char *what;
+	} in_flash[] = { { 4, "eGON.BT0", 8, "Allwinner" }, { 0, "RKNS", 4, "Rockchip" },
+		{ 0, "\x3b\x8c\xdc\xfc", 4, "Rockchip" } };
 
 	for (size_t i = 0; i < G_N_ELEMENTS(signatures); i++) {
 		if (signatures[i].at + signatures[i].len <= len &&
@@ -104,9 +111,12 @@ const char *wdr_loader_family_in(const uint8_t *bytes, size_t len)
 				0)
 			return signatures[i].what;
 	}
-	return len >= 4 + strlen(at_start) && memcmp(bytes + 4, at_start, strlen(at_start)) == 0
-		       ? "Allwinner"
-		       : NULL;
+	for (size_t i = 0; i < G_N_ELEMENTS(in_flash); i++) {
+		if (in_flash[i].at + in_flash[i].len <= len &&
+			memcmp(bytes + in_flash[i].at, in_flash[i].bytes, in_flash[i].len) == 0)
+			return in_flash[i].what;
+	}
+	return NULL;
 }
 
 char *wdr_loader_in(const uint8_t *bytes, size_t len)

@@ -34,6 +34,18 @@ void wdr_loader_file_clear(WdrLoaderFile *f)
 	g_clear_pointer(&f->version, g_free);
 }
 
+/* Rockchip's chips read SPI flash in pieces of 2 KiB with 2 KiB of nothing behind each; on a medium
+ * the pieces follow each other (U-Boot's tools/rkspi.c). */
+static bool has_gaps(const uint8_t *bytes, size_t len)
+{
+	enum { PIECE = 2048 };
+	bool is_gap = len > 2 * PIECE;
+
+	for (size_t i = PIECE; is_gap && i < 2 * PIECE; i++)
+		is_gap = bytes[i] == 0 || bytes[i] == 0xff;
+	return is_gap;
+}
+
 void wdr_loader_file_look(const uint8_t *bytes, size_t len, WdrLoaderFile *ret)
 {
 	*ret = (WdrLoaderFile){ .version = wdr_loader_version_in(bytes, len), .used = len };
@@ -42,6 +54,7 @@ void wdr_loader_file_look(const uint8_t *bytes, size_t len, WdrLoaderFile *ret)
 			memcmp(bytes + families[i].at, families[i].bytes, families[i].len) == 0)
 			ret->family = families[i].family;
 	}
+	ret->is_whole = g_strcmp0(ret->family, "Rockchip") == 0 && has_gaps(bytes, len);
 	if (!ret->family) {
 		ret->family = wdr_loader_family_in(bytes, len);
 		ret->is_whole = ret->family != NULL;

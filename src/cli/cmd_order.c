@@ -89,6 +89,7 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 		.has_work = wdr_order_has_work(p),
 		.is_writing = o.write != 0,
 		.write = write_plan,
+		.has_unread = &p->has_unread,
 		.data = p };
 	if (!globals->json)
 		wdr_present_order(&out, p);

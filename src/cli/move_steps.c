@@ -110,6 +110,7 @@ static bool put_order(
 		.has_work = wdr_order_has_work(p),
 		.is_writing = true,
 		.write = write_order,
+		.has_unread = &p->has_unread,
 		.data = p };
 	if (step.has_work && !globals->json && !globals->quiet)
 		wdr_present_order(&out, p);

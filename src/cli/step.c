@@ -37,7 +37,8 @@ bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
 		return false;
 	}
 	if (!globals->json)
-		wdr_present_step_done(&out, step->name, state);
+		wdr_present_step_done(
+			&out, step->name, step->has_unread && *step->has_unread, state);
 	step->done_in = g_steal_pointer(&state);
 	return true;
 }

@@ -14,6 +14,7 @@ typedef struct {
 	/* *ret_has_begun: something may have been changed. */
 	bool (*write)(void *data, const char *state, bool *ret_has_begun, GError **error);
 	void *data;
+	const bool *has_unread; /* set by it: something can be read back only later; NULL: no */
 	/* What came of it. */
 	bool has_begun;
 	char *done_in; /* where the records are; the caller's; NULL: nothing was done */

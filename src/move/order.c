@@ -86,5 +86,6 @@ bool wdr_order_write(WdrOrderPlan *p, const char *state, bool *ret_has_begun, GE
 		return false;
 	if (!write_outside(p, &o, &failure))
 		*ret_has_begun |= o.has_begun;
+	p->has_unread = o.has_unread;
 	return wdr_outside_end(&o, failure, error);
 }

@@ -159,6 +159,9 @@ bool wdr_outside_settings(WdrOutside *o, const char *before, const char *after, 
 		!wdr_logbook_change(o->logbook, change, error))
 		return false;
 	o->has_begun = true;
-	return wdr_eeprom_apply(o->world, after, error) &&
-	       wdr_logbook_changed(o->logbook, change->number, error);
+	bool is_read = false;
+	if (!wdr_eeprom_apply(o->world, after, &is_read, error))
+		return false;
+	o->has_unread |= !is_read;
+	return wdr_logbook_changed(o->logbook, change->number, error);
 }

@@ -12,6 +12,7 @@ typedef struct {
 	char *state;         /* its folder */
 	unsigned next;       /* number of the next change */
 	bool has_begun;      /* something may have been changed */
+	bool has_unread;     /* and something that was cannot be read back yet */
 } WdrOutside;
 /* Begins a logbook in the folder `state`, which is made. */
 bool wdr_outside_begin(const WdrWorld *world, const char *state, WdrOutside *ret,

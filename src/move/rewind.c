@@ -241,7 +241,7 @@ static bool rewind_settings(
 			next ? strlen(next) : 0);
 		return true;
 	}
-	result->is_back = wdr_eeprom_apply(w->world, original, error);
+	result->is_back = wdr_eeprom_apply(w->world, original, NULL, error);
 	return result->is_back;
 }
 

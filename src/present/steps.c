@@ -60,9 +60,11 @@ json_t *wdr_present_texts_json(const GPtrArray *texts)
 	return list;
 }
 
-void wdr_present_step_done(const WdrOut *out, const char *name, const char *state)
+void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread, const char *state)
 {
-	wdr_out_text(out, WDR_STYLE_GOOD, "\n%s done: everything was read back\n", name);
+	wdr_out_text(out, has_unread ? WDR_STYLE_REMARK : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
+		has_unread ? "it can be read back after the next start; look then"
+			   : "everything was read back");
 	wdr_out_text(out, WDR_STYLE_FAINT,
 		"the originals are in %s\n'wanderitas rewind %s' puts them back\n", state, state);
 }

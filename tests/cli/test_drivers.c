@@ -225,6 +225,28 @@ START_TEST(the_firmware_is_told)
 }
 END_TEST
 
+/* One that a loader script loads lies in an image, whose header U-Boot's own tool judges. */
+START_TEST(an_initramfs_in_a_loader_image)
+{
+	const Board *b = &boards[2];
+	board_shell(b, shorthands,
+		"printf '\\x7fELFvermagic=6.6.31-weir SMP' > m; echo kernel/nvme.ko: > d;"
+		"W 'mkdir /usr/lib/modules/6.6.31-weir/kernel' $V2;"
+		"put m /usr/lib/modules/6.6.31-weir/kernel/nvme.ko $V2;"
+		"put d /usr/lib/modules/6.6.31-weir/modules.dep $V2");
+	SupRun run = BOARD_RUN(b, "drivers", "--on", "mmcblk0", "--medium", "nvme", "--write");
+
+	bench_expect(&run, 1, "drivers done: everything was read back");
+	bench_expect(&run, 1, "root has neither /etc/initramfs-tools nor /etc/dracut.conf.d");
+	board_shell(b, "",
+		"debugfs -R 'dump /uInitrd u' $V1; mkimage -l u | grep -q RAMDisk;"
+		"dumpimage -T ramdisk -p 0 -o i u; [ $(grep -ac kernel/nvme.ko i) -gt 0 ]");
+	SupRun again = BOARD_RUN(b, "drivers", "--on", "mmcblk0", "--medium", "nvme");
+	bench_expect(&again, 0, "in the initramfs: lib/modules/6.6.31-weir/kernel/nvme.ko");
+	board_judge(board_disk(b, false));
+}
+END_TEST
+
 START_TEST(as_json)
 {
 	SupRun shown = BOARD_RUN(&board_brook, "--json", "drivers", "--for", "nvme0n1");
@@ -275,6 +297,7 @@ Suite *suite_drivers(void)
 	tcase_add_test(t, settings_of_dracut);
 	tcase_add_test(t, a_menu_is_told);
 	tcase_add_test(t, the_firmware_is_told);
+	tcase_add_test(t, an_initramfs_in_a_loader_image);
 	tcase_add_test(t, as_json);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(wrong));
 	suite_add_tcase(s, t);

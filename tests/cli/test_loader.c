@@ -12,8 +12,10 @@ enum { HERON, BITTERN };
 /* In the bench's folder: rock NAME makes a medium's loader with the board's name in it; spi BYTES
  * one for SPI flash, of that size. */
 static const char shorthands[] =
-	"rock() { { head -c 3000 /dev/zero; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
+	"rock() { { head -c 3000 /dev/urandom; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
 	" mkimage -n rk3399 -T rksd -d p $1 > /dev/null; };"
+	"gaps() { { head -c 3000 /dev/urandom; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
+	" mkimage -n $2 -T rkspi -d p $1 > /dev/null; };"
 	"sun() { { head -c 3000 /dev/zero; echo 'U-Boot 2024.01 field-station,recorder'; } > p;"
 	" mkimage -T sunxi_egon -d p $1 > /dev/null; };"
 	"spi() { head -c $1 /dev/urandom > spi.bin; printf RKNS | dd of=spi.bin bs=1 seek=32768 conv=notrunc;"
@@ -47,6 +49,14 @@ static const struct {
 		"goes to      /dev/mmcblk1 at 32768" },
 	{ "rock r; truncate -s 17M r; cp r root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 3,
 		"lie in partition 1, which begins at 16777216" },
+	{ "gaps g rk3399; cp g root" INSTALLED, { INSTALLED }, 0,
+		"Rockchip, U-Boot 2024.01, for SPI flash" },
+	{ "gaps g rk3568; cp g root" INSTALLED, { INSTALLED }, 0, "goes to      /dev/mtd0 at 0" },
+	{ "gaps g rk3568; cp g root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 3,
+		"is made for SPI flash" },
+	{ "gaps g rk3399; dd if=g of=dev/mtd0 conv=notrunc; tr '\\0' '\\377' < /dev/zero | dd bs=64k count=1 "
+	  "of=dev/mtd0 seek=32k oflag=seek_bytes conv=notrunc iflag=fullblock",
+		{ NULL }, 0, "SPI flash    mtd0, 4 MiB: Rockchip" },
 	{ "sun s; cp s root" INSTALLED, { INSTALLED, "--on", "mmcblk1" }, 3,
 		"is a loader for Allwinner, and this board has a chip of Rockchip" },
 	{ "sun s; cp s root" INSTALLED, { INSTALLED, "--on", "mmcblk1", "--despite", "kind" }, 3,

@@ -61,8 +61,14 @@ static const struct {
 		"bin/rpi-eeprom-config",
 		{ "--first", "usb", "--write" }, 4,
 		"rpi-eeprom-config --apply ended with 3: busy" },
-	{ HERON, "printf '#!/bin/sh\\nexit 0\\n' > bin/rpi-eeprom-config",
+	{ HERON,
+		"printf '#!/bin/sh\\n[ \"$1\" != --apply ] || { echo BOOT_ORDER=0x1 > "
+		"\"$(dirname \"$0\")/../root/boot/firmware/pieeprom.upd\"; exit 0; }\\ncat \"$1\"\\n' > "
+		"bin/rpi-eeprom-config",
 		{ "--first", "usb", "--write" }, 4, "but they read back as others" },
+	{ HERON, "printf '#!/bin/sh\\nexit 0\\n' > bin/rpi-eeprom-config",
+		{ "--first", "usb", "--write" }, 0,
+		"order done: it can be read back after the next start" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", { "--first", "nvme" }, 3,
 		"do not boot from NVMe" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711; built 5e 5e 10 00", { NULL }, 0,
