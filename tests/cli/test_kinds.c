@@ -157,7 +157,7 @@ START_TEST(a_drive_gets_no_loader_unasked)
 	SupRun with = BENCH_RUN("draft", "--to", "nvme0n1", "--with", "loader");
 	bench_expect(&with, 0, "comes along: Rockchip");
 	SupRun wrong = BENCH_RUN("draft", "--to", "nvme0n1", "--with", "loader,feathers");
-	bench_expect(&wrong, 2, "--with knows loader, not 'feathers'");
+	bench_expect(&wrong, 2, "--with knows loader, drivers, order and firmware, not 'feathers'");
 	SupRun root = BENCH_RUN("draft", "--to", "nvme0n1", "--what", "root");
 	ck_assert_ptr_null(strstr(root.out, "loader area"));
 }
