@@ -18,7 +18,7 @@ static void options_clear(DriversOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(DriversOptions, options_clear)
 
-static bool plan(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
+static bool make_plan(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
 	WdrWorld **ret_world, WdrDriversPlan **ret, GError **error)
 {
 	const GOptionEntry entries[] = {
@@ -66,9 +66,26 @@ static bool plan(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
 	return true;
 }
 
-static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+static void show(const WdrOut *out, const void *plan)
 {
-	return wdr_drivers_write(data, state, ret_has_begun, error);
+	wdr_present_drivers(out, plan);
+}
+
+static void show_json(FILE *file, const void *plan, const char *state)
+{
+	wdr_present_drivers_json(file, plan, state);
+}
+
+static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_drivers_write(plan, state, ret_has_begun, error);
+}
+
+static bool is_fine(const void *plan, bool is_done)
+{
+	const WdrDriversPlan *p = plan;
+
+	return p->left->len == 0 && (is_done || p->missing == 0);
 }
 
 static int drivers_run(WdrGlobals *globals, int argc, char **argv)
@@ -77,27 +94,19 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrDriversPlan) p = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
-	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrStepRun step = { .name = "drivers",
-		.state = o.state,
-		.site = p->site,
-		.has_work = p->files->len + p->runs->len > 0,
-		.is_writing = o.write != 0,
-		.write = write_plan,
-		.data = p };
-	if (!globals->json)
-		wdr_present_drivers(&out, p);
-	if (!wdr_cli_step(globals, &step, &error))
-		return wdr_cli_fail(
-			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	if (globals->json)
-		wdr_present_drivers_json(stdout, p, step.done_in);
-	bool is_fine = p->left->len == 0 && (step.done_in || p->missing == 0);
-	g_free(step.done_in);
-	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+	return wdr_cli_step(globals, &(WdrStepRun){ .name = "drivers",
+					     .state = o.state,
+					     .site = p->site,
+					     .has_work = p->files->len + p->runs->len > 0,
+					     .is_writing = o.write != 0,
+					     .plan = p,
+					     .show = show,
+					     .show_json = show_json,
+					     .write = write_plan,
+					     .is_fine = is_fine });
 }
 
 const WdrCommand wdr_cmd_drivers = { "drivers", "[--for DISK] [--on DISK|IMAGE] [--write]",

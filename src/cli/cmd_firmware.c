@@ -17,7 +17,7 @@ static void options_clear(FirmwareOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(FirmwareOptions, options_clear)
 
-static bool plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv,
+static bool make_plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv,
 	WdrWorld **ret_world, WdrFirmwarePlan **ret, GError **error)
 {
 	const GOptionEntry entries[] = {
@@ -45,11 +45,28 @@ static bool plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv,
 	return wdr_firmware_plan(*ret_world, &(WdrFirmwareOptions){ o->from, o->on }, ret, error);
 }
 
-static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+static void show(const WdrOut *out, const void *plan)
 {
-	WdrFirmwarePlan *p = data;
+	wdr_present_firmware(out, plan);
+}
+
+static void show_json(FILE *file, const void *plan, const char *state)
+{
+	wdr_present_firmware_json(file, plan, state);
+}
+
+static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
+{
+	WdrFirmwarePlan *p = plan;
 
 	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+}
+
+static bool is_fine(const void *plan, bool is_done)
+{
+	const WdrFirmwarePlan *p = plan;
+
+	return p->left->len == 0 && (is_done || p->files->len == 0);
 }
 
 static int firmware_run(WdrGlobals *globals, int argc, char **argv)
@@ -58,27 +75,19 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrFirmwarePlan) p = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
-	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrStepRun step = { .name = "firmware",
-		.state = o.state,
-		.site = p->site,
-		.has_work = p->files->len > 0,
-		.is_writing = o.write != 0,
-		.write = write_plan,
-		.data = p };
-	if (!globals->json)
-		wdr_present_firmware(&out, p);
-	if (!wdr_cli_step(globals, &step, &error))
-		return wdr_cli_fail(
-			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	if (globals->json)
-		wdr_present_firmware_json(stdout, p, step.done_in);
-	bool is_fine = p->left->len == 0 && (step.done_in || p->files->len == 0);
-	g_free(step.done_in);
-	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+	return wdr_cli_step(globals, &(WdrStepRun){ .name = "firmware",
+					     .state = o.state,
+					     .site = p->site,
+					     .has_work = p->files->len > 0,
+					     .is_writing = o.write != 0,
+					     .plan = p,
+					     .show = show,
+					     .show_json = show_json,
+					     .write = write_plan,
+					     .is_fine = is_fine });
 }
 
 const WdrCommand wdr_cmd_firmware = { "firmware", "[--from FOLDER] [--on DISK|IMAGE] [--write]",

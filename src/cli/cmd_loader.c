@@ -59,24 +59,27 @@ static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv
 	       check(o, *argc, *argv, error);
 }
 
-static void show(const WdrGlobals *globals, const WdrLoaderPlan *p, const char *state)
+static void show(const WdrOut *out, const void *plan)
 {
-	WdrOut out = wdr_cli_stdout(globals);
+	const WdrLoaderPlan *p = plan;
 
-	if (!globals->json) {
-		wdr_present_facts(&out, p->facts);
-		return;
-	}
+	wdr_present_facts(out, p->facts);
+}
+
+static void show_json(FILE *file, const void *plan, const char *state)
+{
+	const WdrLoaderPlan *p = plan;
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:s?}", "format", "wanderitas-loader/1",
 		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "state",
 		state);
-	json_dumpf(root, stdout, JSON_INDENT(2));
-	putchar('\n');
+
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
 }
 
-static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
 {
-	return wdr_loader_write(data, state, ret_has_begun, error);
+	return wdr_loader_write(plan, state, ret_has_begun, error);
 }
 
 static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
@@ -101,22 +104,15 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.on, o.despite };
 	if (!wdr_loader_plan(world, &options, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrStepRun step = { .name = "loader",
-		.state = o.state,
-		.world = world,
-		.has_work = p->bytes != NULL,
-		.is_writing = o.write != 0,
-		.write = write_plan,
-		.data = p };
-	if (!globals->json)
-		show(globals, p, NULL);
-	if (!wdr_cli_step(globals, &step, &error))
-		return wdr_cli_fail(
-			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	if (globals->json)
-		show(globals, p, step.done_in);
-	g_free(step.done_in);
-	return WDR_EXIT_DONE;
+	return wdr_cli_step(globals, &(WdrStepRun){ .name = "loader",
+					     .state = o.state,
+					     .world = world,
+					     .has_work = p->bytes != NULL,
+					     .is_writing = o.write != 0,
+					     .plan = p,
+					     .show = show,
+					     .show_json = show_json,
+					     .write = write_plan });
 }
 
 const WdrCommand wdr_cmd_loader = { "loader", "[IMAGE] [--on DEVICE] [--write] | --restore",

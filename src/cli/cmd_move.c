@@ -16,6 +16,7 @@ typedef struct {
 	char *erase;
 	char **despite;
 	gboolean resume, accept_damage;
+	bool has_begun_steps; /* one of --with failed after something may have been changed */
 } MoveOptions;
 
 static bool check_despite(char *const *despite, GError **error)
@@ -97,12 +98,12 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	WdrItinerary **it, GError **error)
 {
-	bool has_changed = false;
+	WdrMoveStepsDone done;
 
-	if (!wdr_move_steps_take(globals, world, o->plan.steps, *it, &has_changed, error))
-		return false;
-	if (!has_changed)
-		return true;
+	bool is_fine = wdr_move_steps_take(globals, world, o->plan.steps, *it, &done, error);
+	o->has_begun_steps = done.has_begun;
+	if (!is_fine || !done.has_changed_source)
+		return is_fine;
 	g_clear_pointer(it, wdr_itinerary_free);
 	return wdr_plan_options_draft(world, &o->plan, it, error);
 }
@@ -200,7 +201,8 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
 		!get_itinerary(o, globals, world, argc, argv, &state, &it, &error) ||
 		!may_go_on(o, globals, world, it, state, &error))
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+		return wdr_cli_fail(
+			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
 		.is_resuming = o->resume != 0,
 		.accepts_damage = o->accept_damage != 0 };

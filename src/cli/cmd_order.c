@@ -32,8 +32,8 @@ static bool check(const OrderOptions *o, int argc, char **argv, GError **error)
 		       "one of them");
 }
 
-static bool plan(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, WdrWorld **ret_world,
-	WdrOrderPlan **ret, GError **error)
+static bool make_plan(OrderOptions *o, WdrGlobals *globals, int argc, char **argv,
+	WdrWorld **ret_world, WdrOrderPlan **ret, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "first", 0, 0, G_OPTION_ARG_STRING, &o->first,
@@ -68,9 +68,27 @@ static bool plan(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, Wd
 	return wdr_order_plan(*ret_world, &options, ret, error);
 }
 
-static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+static void show(const WdrOut *out, const void *plan)
 {
-	return wdr_order_write(data, state, ret_has_begun, error);
+	wdr_present_order(out, plan);
+}
+
+static void show_json(FILE *file, const void *plan, const char *state)
+{
+	wdr_present_order_json(file, plan, state);
+}
+
+static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
+{
+	return wdr_order_write(plan, state, ret_has_begun, error);
+}
+
+static bool is_fine(const void *plan, bool is_done)
+{
+	const WdrOrderPlan *p = plan;
+
+	(void)is_done;
+	return p->left->len == 0;
 }
 
 static int order_run(WdrGlobals *globals, int argc, char **argv)
@@ -79,27 +97,20 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrOrderPlan) p = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
-	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrStepRun step = { .name = "order",
-		.state = o.state,
-		.world = world,
-		.has_work = wdr_order_has_work(p),
-		.is_writing = o.write != 0,
-		.write = write_plan,
-		.has_unread = &p->has_unread,
-		.data = p };
-	if (!globals->json)
-		wdr_present_order(&out, p);
-	if (!wdr_cli_step(globals, &step, &error))
-		return wdr_cli_fail(
-			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	if (globals->json)
-		wdr_present_order_json(stdout, p, step.done_in);
-	g_free(step.done_in);
-	return p->left->len == 0 ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+	return wdr_cli_step(globals, &(WdrStepRun){ .name = "order",
+					     .state = o.state,
+					     .world = world,
+					     .has_work = wdr_order_has_work(p),
+					     .is_writing = o.write != 0,
+					     .plan = p,
+					     .show = show,
+					     .show_json = show_json,
+					     .write = write_plan,
+					     .is_fine = is_fine,
+					     .has_unread = &p->has_unread });
 }
 
 const WdrCommand wdr_cmd_order = { "order", "[--first MEDIUM] [--write]",

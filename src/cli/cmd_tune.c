@@ -20,8 +20,8 @@ static void options_clear(TuneOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(TuneOptions, options_clear)
 
-static bool plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, WdrWorld **ret_world,
-	WdrTunePlan **ret, GError **error)
+static bool make_plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv,
+	WdrWorld **ret_world, WdrTunePlan **ret, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->set,
@@ -55,27 +55,30 @@ static bool plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, Wdr
 	return wdr_tune_plan(*ret_world, &options, ret, error);
 }
 
-static bool write_plan(void *data, const char *state, bool *ret_has_begun, GError **error)
+static void show(const WdrOut *out, const void *plan)
 {
-	WdrTunePlan *p = data;
+	const WdrTunePlan *p = plan;
 
-	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+	wdr_present_facts(out, p->facts);
+	wdr_present_file_plans(out, p->files);
 }
 
-static void show(const WdrGlobals *globals, const WdrTunePlan *p, const char *state)
+static void show_json(FILE *file, const void *plan, const char *state)
 {
-	WdrOut out = wdr_cli_stdout(globals);
-
-	if (!globals->json) {
-		wdr_present_facts(&out, p->facts);
-		wdr_present_file_plans(&out, p->files);
-		return;
-	}
+	const WdrTunePlan *p = plan;
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:s?}", "format", "wanderitas-tune/1",
 		"facts", wdr_present_facts_json(p->facts), "files",
 		wdr_present_file_plans_json(p->files), "state", state);
-	json_dumpf(root, stdout, JSON_INDENT(2));
-	putchar('\n');
+
+	json_dumpf(root, file, JSON_INDENT(2));
+	fputc('\n', file);
+}
+
+static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
+{
+	WdrTunePlan *p = plan;
+
+	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
 }
 
 static int tune_run(WdrGlobals *globals, int argc, char **argv)
@@ -85,24 +88,17 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrTunePlan) p = NULL;
 
-	if (!plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	WdrStepRun step = { .name = "tune",
-		.state = o.state,
-		.site = p->site,
-		.has_work = p->files->len > 0,
-		.is_writing = o.write != 0,
-		.write = write_plan,
-		.data = p };
-	if (!globals->json)
-		show(globals, p, NULL);
-	if (!wdr_cli_step(globals, &step, &error))
-		return wdr_cli_fail(
-			globals, error, step.has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	if (globals->json)
-		show(globals, p, step.done_in);
-	g_free(step.done_in);
-	return WDR_EXIT_DONE;
+	return wdr_cli_step(globals, &(WdrStepRun){ .name = "tune",
+					     .state = o.state,
+					     .site = p->site,
+					     .has_work = p->files->len > 0,
+					     .is_writing = o.write != 0,
+					     .plan = p,
+					     .show = show,
+					     .show_json = show_json,
+					     .write = write_plan });
 }
 
 const WdrCommand wdr_cmd_tune = { "tune", "[--set SETTING] [--unset SETTING] [--write]",

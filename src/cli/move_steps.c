@@ -30,9 +30,9 @@ bool wdr_move_step_named(const char *name, WdrMoveSteps *ret, const char **ret_c
 	return false;
 }
 
-static bool write_drivers(void *data, const char *state, bool *ret_has_begun, GError **error)
+static bool write_drivers(void *plan, const char *state, bool *ret_has_begun, GError **error)
 {
-	return wdr_drivers_write(data, state, ret_has_begun, error);
+	return wdr_drivers_write(plan, state, ret_has_begun, error);
 }
 
 static const char *name_of(const WdrItineraryDisk *d)
@@ -41,7 +41,7 @@ static const char *name_of(const WdrItineraryDisk *d)
 }
 
 static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
-	bool *ret, GError **error)
+	WdrMoveStepsDone *ret, GError **error)
 {
 	WdrDriversOptions options = { .on = name_of(&it->source), .target = name_of(&it->target) };
 	g_autoptr(WdrDriversPlan) p = NULL;
@@ -70,26 +70,22 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 		wdr_error_hint(error, "nothing was changed");
 		return false;
 	}
-	WdrStepRun step = { .name = "drivers",
-		.site = p->site,
-		.has_work = true,
-		.is_writing = true,
-		.write = write_drivers,
-		.data = p };
-	if (!wdr_cli_step(globals, &step, error))
+	const WdrStepRun step = {
+		.name = "drivers", .site = p->site, .write = write_drivers, .plan = p
+	};
+	if (!wdr_cli_step_write(globals, &step, &ret->has_begun, error))
 		return false;
-	g_free(step.done_in);
-	*ret = true;
+	ret->has_changed_source = true;
 	return true;
 }
 
-static bool write_order(void *data, const char *state, bool *ret_has_begun, GError **error)
+static bool write_order(void *plan, const char *state, bool *ret_has_begun, GError **error)
 {
-	return wdr_order_write(data, state, ret_has_begun, error);
+	return wdr_order_write(plan, state, ret_has_begun, error);
 }
 
-static bool put_order(
-	const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it, GError **error)
+static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
+	WdrMoveStepsDone *ret, GError **error)
 {
 	const char *word = it->target.is_image ? NULL : wdr_medium_word(it->target.medium);
 	WdrOrderOptions options = { .first = word };
@@ -105,31 +101,28 @@ static bool put_order(
 	}
 	if (!wdr_order_plan(world, &options, &p, error))
 		return false;
-	WdrStepRun step = { .name = "order",
+	if (!wdr_order_has_work(p))
+		return true;
+	const WdrStepRun step = { .name = "order",
 		.world = world,
-		.has_work = wdr_order_has_work(p),
-		.is_writing = true,
 		.write = write_order,
 		.has_unread = &p->has_unread,
-		.data = p };
-	if (step.has_work && !globals->json && !globals->quiet)
+		.plan = p };
+	if (!globals->json && !globals->quiet)
 		wdr_present_order(&out, p);
-	if (!wdr_cli_step(globals, &step, error))
-		return false;
-	g_free(step.done_in);
-	return true;
+	return wdr_cli_step_write(globals, &step, &ret->has_begun, error);
 }
 
-static bool write_firmware(void *data, const char *state, bool *ret_has_begun, GError **error)
+static bool write_firmware(void *plan, const char *state, bool *ret_has_begun, GError **error)
 {
-	WdrFirmwarePlan *p = data;
+	WdrFirmwarePlan *p = plan;
 
 	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
 }
 
 /* From the system's package. */
 static bool put_firmware(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
-	bool *ret, GError **error)
+	WdrMoveStepsDone *ret, GError **error)
 {
 	WdrFirmwareOptions options = { .on = name_of(&it->source) };
 	g_autoptr(WdrFirmwarePlan) p = NULL;
@@ -141,24 +134,20 @@ static bool put_firmware(const WdrGlobals *globals, const WdrWorld *world, const
 		return true;
 	if (!globals->json && !globals->quiet)
 		wdr_present_firmware(&out, p);
-	WdrStepRun step = { .name = "firmware",
-		.site = p->site,
-		.has_work = true,
-		.is_writing = true,
-		.write = write_firmware,
-		.data = p };
-	if (!wdr_cli_step(globals, &step, error))
+	const WdrStepRun step = {
+		.name = "firmware", .site = p->site, .write = write_firmware, .plan = p
+	};
+	if (!wdr_cli_step_write(globals, &step, &ret->has_begun, error))
 		return false;
-	g_free(step.done_in);
-	*ret = true;
+	ret->has_changed_source = true;
 	return true;
 }
 
 bool wdr_move_steps_take(const WdrGlobals *globals, const WdrWorld *world, unsigned steps,
-	const WdrItinerary *it, bool *ret, GError **error)
+	const WdrItinerary *it, WdrMoveStepsDone *ret, GError **error)
 {
-	*ret = false;
-	return (!(steps & WDR_STEP_ORDER) || put_order(globals, world, it, error)) &&
+	*ret = (WdrMoveStepsDone){ false, false };
+	return (!(steps & WDR_STEP_ORDER) || put_order(globals, world, it, ret, error)) &&
 	       (!(steps & WDR_STEP_DRIVERS) || put_drivers(globals, world, it, ret, error)) &&
 	       (!(steps & WDR_STEP_FIRMWARE) || put_firmware(globals, world, it, ret, error));
 }

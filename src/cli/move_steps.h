@@ -12,7 +12,10 @@ typedef enum {
 
 /* false: it is none. *ret_changes: what it changes, for messages. */
 bool wdr_move_step_named(const char *name, WdrMoveSteps *ret, const char **ret_changes);
-/* Takes those of the set, before anything of the move is done. *ret: the source was changed, and an
- * itinerary drawn before is out of date. REFUSED: one cannot be taken. */
+typedef struct {
+	bool has_changed_source; /* an itinerary drawn before is out of date */
+	bool has_begun;          /* it failed after something may have been changed */
+} WdrMoveStepsDone;
+/* Takes those of the set, before anything of the move is done. REFUSED: one cannot be taken. */
 bool wdr_move_steps_take(const WdrGlobals *globals, const WdrWorld *world, unsigned steps,
-	const WdrItinerary *it, bool *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	const WdrItinerary *it, WdrMoveStepsDone *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -14,23 +14,17 @@ static char *state_of(const WdrStepRun *step)
 		       : wdr_outside_state(step->world, step->name);
 }
 
-bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
+/* *ret_done_in is where the records are; the caller's; NULL: it failed. */
+static bool write_it(const WdrGlobals *globals, const WdrStepRun *step, char **ret_done_in,
+	bool *ret_has_begun, GError **error)
 {
 	WdrOut out = wdr_cli_stdout(globals);
-
-	if (!step->has_work)
-		return true;
-	if (!step->is_writing) {
-		if (!globals->json)
-			wdr_out_text(
-				&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
-		return true;
-	}
 	g_autofree char *state = state_of(step);
-	bool is_fine = step->write(step->data, state, &step->has_begun, error);
+	bool is_fine = step->write(step->plan, state, ret_has_begun, error);
+
 	wdr_progress_end();
 	if (!is_fine) {
-		if (step->has_begun)
+		if (*ret_has_begun)
 			wdr_error_hint(error,
 				"'wanderitas rewind %s' puts back what was changed until then",
 				state);
@@ -39,8 +33,37 @@ bool wdr_cli_step(const WdrGlobals *globals, WdrStepRun *step, GError **error)
 	if (!globals->json)
 		wdr_present_step_done(
 			&out, step->name, step->has_unread && *step->has_unread, state);
-	step->done_in = g_steal_pointer(&state);
+	*ret_done_in = g_steal_pointer(&state);
 	return true;
+}
+
+bool wdr_cli_step_write(
+	const WdrGlobals *globals, const WdrStepRun *step, bool *ret_has_begun, GError **error)
+{
+	g_autofree char *done_in = NULL;
+
+	return write_it(globals, step, &done_in, ret_has_begun, error);
+}
+
+int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+	g_autofree char *done_in = NULL;
+	g_autoptr(GError) error = NULL;
+	bool has_begun = false;
+
+	if (!globals->json)
+		step->show(&out, step->plan);
+	if (step->has_work && step->is_writing &&
+		!write_it(globals, step, &done_in, &has_begun, &error))
+		return wdr_cli_fail(
+			globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
+	if (globals->json)
+		step->show_json(stdout, step->plan, done_in);
+	else if (step->has_work && !done_in)
+		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
+	bool is_fine = !step->is_fine || step->is_fine(step->plan, done_in != NULL);
+	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 
 bool wdr_cli_medium(const char *text, const char **ret, GError **error)

@@ -4,6 +4,7 @@
 
 #include "cli/cli.h"
 #include "move/onsite.h"
+#include "present/out.h"
 
 typedef struct {
 	const char *name;      /* of the command, and of its folder of records */
@@ -11,18 +12,23 @@ typedef struct {
 	const WdrOnSite *site; /* the disk that is changed; NULL: what is changed is on none */
 	const WdrWorld *world; /* then */
 	bool has_work, is_writing;
+	void *plan; /* that the functions get */
+	void (*show)(const WdrOut *out, const void *plan);
+	/* state: where the records of what was done are; NULL: nothing was. */
+	void (*show_json)(FILE *file, const void *plan, const char *state);
 	/* *ret_has_begun: something may have been changed. */
-	bool (*write)(void *data, const char *state, bool *ret_has_begun, GError **error);
-	void *data;
-	const bool *has_unread; /* set by it: something can be read back only later; NULL: no */
-	/* What came of it. */
-	bool has_begun;
-	char *done_in; /* where the records are; the caller's; NULL: nothing was done */
+	bool (*write)(void *plan, const char *state, bool *ret_has_begun, GError **error);
+	/* Nothing is wrong or left to the user; NULL: never. */
+	bool (*is_fine)(const void *plan, bool is_done);
+	const bool *has_unread; /* set by write: something can be read back only later; NULL: no */
 } WdrStepRun;
 
-/* Writes if it is to be, and tells; an error names the way on. */
-bool wdr_cli_step(
-	const WdrGlobals *globals, WdrStepRun *step, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Shows, writes if it is to be, and tells. The exit code. */
+int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step);
+/* Only writes and tells, as a part of another command. *ret_has_begun is set when it fails after
+ * something may have been changed. */
+bool wdr_cli_step_write(const WdrGlobals *globals, const WdrStepRun *step, bool *ret_has_begun,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* "nvme", …: what a disk is or will be attached as, as in WdrDisk; text NULL: *ret is too. */
 bool wdr_cli_medium(const char *text, const char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts back what a logbook tells of (NULL: there is none), and tells. The exit code. */

@@ -1,5 +1,6 @@
 /* Initramfs archives that libarchive makes, packed by it and by the libraries themselves, whole and
  * damaged. */
+#include "cpio.h"
 #include "support.h"
 
 #include "boot/initramfs.h"
@@ -7,7 +8,6 @@
 #include "boot/unpack.h"
 
 #include <archive.h>
-#include <archive_entry.h>
 #include <lz4.h>
 #include <string.h>
 
@@ -15,50 +15,22 @@ Suite *suite_initramfs(void);
 
 #define MODULE "usr/lib/modules/6.1.0-reed/kernel/drivers/nvme/host/nvme-core.ko.xz"
 
-static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
-{
-	(void)a;
-	g_byte_array_append(bytes, data, (guint)len);
-	return (la_ssize_t)len;
-}
-
-static void add(struct archive *a, const char *path, unsigned mode, const char *text)
-{
-	struct archive_entry *e = archive_entry_new();
-
-	archive_entry_set_pathname(e, path);
-	archive_entry_set_mode(e, (__LA_MODE_T)mode);
-	archive_entry_set_size(e, (la_int64_t)strlen(text));
-	ck_assert_int_eq(archive_write_header(a, e), ARCHIVE_OK);
-	archive_write_data(a, text, strlen(text));
-	archive_entry_free(e);
-}
-
 typedef int (*AddFilter)(struct archive *a);
 
 /* Appends an archive to `to`; `has_all`: with an init and modules, else a note alone. */
 static void append(GByteArray *to, AddFilter filter, const char *options, bool has_all)
 {
-	struct archive *a = archive_write_new();
+	struct archive *a = cpio_begin(to, filter, options, 4);
 
-	archive_write_set_format_cpio_newc(a);
-	if (filter)
-		ck_assert_int_eq(filter(a), ARCHIVE_OK);
-	if (options)
-		ck_assert_int_eq(archive_write_set_options(a, options), ARCHIVE_OK);
-	archive_write_set_bytes_per_block(a, 512);
-	archive_write_set_bytes_in_last_block(a, 4);
-	archive_write_open(a, to, NULL, collect, NULL);
 	if (has_all) {
-		add(a, "conf", 0040755, "");
-		add(a, "init", 0100755, "#!/bin/sh\nexec switch_root\n");
-		add(a, "conf/modules", 0100644, "nvme\n");
-		add(a, MODULE, 0100644, "not really");
+		cpio_add(a, "conf", 0040755, "");
+		cpio_add(a, "init", 0100755, "#!/bin/sh\nexec switch_root\n");
+		cpio_add(a, "conf/modules", 0100644, "nvme\n");
+		cpio_add(a, MODULE, 0100644, "not really");
 	} else {
-		add(a, "etc/note", 0100644, "bittern");
+		cpio_add(a, "etc/note", 0100644, "bittern");
 	}
-	archive_write_close(a);
-	archive_write_free(a);
+	cpio_end(a);
 }
 
 /* At least four zeros: without them lz4's last block has no end. */

@@ -1,4 +1,5 @@
 /* Segments that are put behind an initramfs, judged by libarchive and by kmod's own modprobe. */
+#include "cpio.h"
 #include "support.h"
 
 #include "boot/image.h"
@@ -126,63 +127,34 @@ END_TEST
 
 /* ---- segments ---- */
 
-static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
-{
-	(void)a;
-	g_byte_array_append(bytes, data, (guint)len);
-	return (la_ssize_t)len;
-}
-
-static void add(struct archive *a, const char *path, unsigned mode, const char *text)
-{
-	struct archive_entry *e = archive_entry_new();
-
-	archive_entry_set_pathname(e, path);
-	archive_entry_set_mode(e, (__LA_MODE_T)mode);
-	bool is_link = (mode & 0170000) == 0120000;
-	archive_entry_set_size(e, is_link ? 0 : (la_int64_t)strlen(text));
-	if (is_link)
-		archive_entry_set_symlink(e, text);
-	ck_assert_int_eq(archive_write_header(a, e), ARCHIVE_OK);
-	if ((mode & 0170000) == 0100000)
-		archive_write_data(a, text, strlen(text));
-	archive_entry_free(e);
-}
-
 /* As Debian's generator makes it: lib is a link, and so the real path is another. */
 static GByteArray *make(int (*filter)(struct archive *a), const char *list)
 {
 	static const char *const folders[] = { "usr", "usr/lib", "usr/lib/modules", MODULES,
 		MODULES "/kernel" };
-	struct archive *a = archive_write_new();
 	GByteArray *to = g_byte_array_new();
+	struct archive *a = cpio_begin(to, filter, NULL, 1);
 
-	archive_write_set_format_cpio_newc(a);
-	if (filter)
-		ck_assert_int_eq(filter(a), ARCHIVE_OK);
-	archive_write_set_bytes_in_last_block(a, 1);
-	archive_write_open(a, to, NULL, collect, NULL);
 	for (size_t i = 0; i < G_N_ELEMENTS(folders); i++)
-		add(a, folders[i], 0040755, "");
-	add(a, "lib", 0120777, "usr/lib");
-	add(a, "init", 0100755, "#!/bin/sh\nexec switch_root\n");
-	add(a, "lib/modules/" RELEASE "/kernel/ext4.ko", 0100644,
+		cpio_add(a, folders[i], 0040755, "");
+	cpio_add(a, "lib", 0120777, "usr/lib");
+	cpio_add(a, "init", 0100755, "#!/bin/sh\nexec switch_root\n");
+	cpio_add(a, "lib/modules/" RELEASE "/kernel/ext4.ko", 0100644,
 		"\x7f"
 		"ELF");
-	add(a, MODULES "/modules.dep", 0100644, "kernel/ext4.ko:");
-	add(a, MODULES "/modules.alias", 0100644, "alias fs-ext4 ext4\n");
+	cpio_add(a, MODULES "/modules.dep", 0100644, "kernel/ext4.ko:");
+	cpio_add(a, MODULES "/modules.alias", 0100644, "alias fs-ext4 ext4\n");
 	if (list) {
 		g_autofree char *folder = g_path_get_dirname(list);
 		for (char *slash = strchr(folder, '/'); slash; slash = strchr(slash + 1, '/')) {
 			*slash = '\0';
-			add(a, folder, 0040755, "");
+			cpio_add(a, folder, 0040755, "");
 			*slash = '/';
 		}
-		add(a, folder, 0040755, "");
-		add(a, list, 0100644, "mmc_block\n");
+		cpio_add(a, folder, 0040755, "");
+		cpio_add(a, list, 0100644, "mmc_block\n");
 	}
-	archive_write_close(a);
-	archive_write_free(a);
+	cpio_end(a);
 	return to;
 }
 

@@ -74,6 +74,21 @@ START_TEST(as_a_step_of_a_move)
 }
 END_TEST
 
+/* A step that cannot be done ends the move before its target is touched. */
+START_TEST(a_step_that_fails)
+{
+	const Board *b = &board_brook;
+	board_shell(b, "", "debugfs -w -R 'sif /" INITRAMFS " flags 0x80010' $V1");
+	g_autofree char *drive = g_strdup(sup_hash(board_disk(b, true)));
+	SupRun run =
+		BOARD_RUN(b, "move", "--to", "nvme0n1", "--erase", "nvme0n1", "--with", "drivers");
+
+	bench_expect(&run, 4, "it is marked immutable or append-only");
+	bench_expect(&run, 4, "'wanderitas rewind");
+	ck_assert_str_eq(drive, sup_hash(board_disk(b, true)));
+}
+END_TEST
+
 /* A moved disk, and an image of it, are put right the same way. */
 START_TEST(on_another_disk)
 {
@@ -291,6 +306,7 @@ Suite *suite_drivers(void)
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_test(t, shown_put_there_and_taken_back);
 	tcase_add_test(t, as_a_step_of_a_move);
+	tcase_add_test(t, a_step_that_fails);
 	tcase_add_test(t, on_another_disk);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, generated_ones_have_them);
