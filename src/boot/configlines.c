@@ -181,25 +181,40 @@ static bool is_header_of(const WdrLine *l, const char *const *board)
 	return false;
 }
 
-/* Behind the header of a section that is this board's. */
-static GBytes *with_line_in_section(
-	const char *text, size_t len, const char *const *board, const char *line)
+static GBytes *with_line_behind(const char *text, size_t len, unsigned number, const char *line)
 {
 	GString *out = g_string_new(NULL);
-	bool is_put = false;
 
 	for (WdrLine l = wdr_lines(text, len); wdr_line_next(&l);) {
 		g_string_append_len(out, text + l.start, (gssize)(l.next - l.start));
-		if (is_put || !is_header_of(&l, board))
+		if (l.number != number)
 			continue;
 		if (l.next == l.end)
 			g_string_append_c(out, '\n');
 		g_string_append_printf(out, "%s%.*s", line, (int)(l.next - l.end), text + l.end);
-		is_put = true;
 	}
-	if (is_put)
-		return g_string_free_to_bytes(out);
-	g_string_free(out, TRUE);
+	return g_string_free_to_bytes(out);
+}
+
+/* Behind the first header of a section that is this board's and where a line holds: a [none] before
+ * it may still be in force, since filters of different kinds add up. */
+static GBytes *with_setting(const char *text, size_t len, const char *const *board,
+	const WdrConfigSetting *s, const char *line)
+{
+	enum { TRIES_MAX = 16 };
+	unsigned tries = 0;
+
+	for (WdrLine l = wdr_lines(text, len); tries < TRIES_MAX && wdr_line_next(&l);) {
+		if (!is_header_of(&l, board))
+			continue;
+		tries++;
+		g_autoptr(GBytes) with = with_line_behind(text, len, l.number, line);
+		size_t with_len = 0;
+		const char *bytes = g_bytes_get_data(with, &with_len);
+		unsigned decides = 0;
+		if (wdr_config_state(bytes, with_len, board, s, &decides) == WDR_SETTING_ON)
+			return g_steal_pointer(&with);
+	}
 	return wdr_config_with_line(text, len, line);
 }
 
@@ -215,7 +230,7 @@ GBytes *wdr_config_set(const char *text, size_t len, const char *const *board,
 		return g_string_free_to_bytes(rest);
 	g_autofree char *added = g_strconcat(s->key, "=", s->item ? s->item : "",
 		s->item && s->value ? "=" : "", s->value ? s->value : "", NULL);
-	GBytes *with = with_line_in_section(rest->str, rest->len, board, added);
+	GBytes *with = with_setting(rest->str, rest->len, board, s, added);
 	g_string_free(rest, TRUE);
 	return with;
 }

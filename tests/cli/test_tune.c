@@ -37,6 +37,10 @@ static const struct {
 		" arm_64bit=1\n+dtparam=pciex1\n" },
 	{ "config '[pi4]\\ngpu_mem=16\\n'", { "tune", "--set", "pcie" }, 0,
 		" gpu_mem=16\n+[all]\n+dtparam=pciex1\n" },
+	{ "config '[none]\\n[pi5]\\nx=1\\n[all]\\n[pi5]\\ny=1\\n'", { "tune", "--set", "pcie" }, 0,
+		" [pi5]\n+dtparam=pciex1\n y=1\n" },
+	{ "config '[none]\\n[pi5]\\nx=1\\n'", { "tune", "--set", "pcie" }, 0,
+		" x=1\n+[all]\n+dtparam=pciex1\n" },
 	{ "config 'dtparam=audio=on,pciex1,pciex1_gen=2\\n'", { "tune", "--set", "pcie-gen3" }, 0,
 		"-dtparam=audio=on,pciex1,pciex1_gen=2\n+dtparam=audio=on,pciex1\n"
 		"+dtparam=pciex1_gen=3\n" },
