@@ -65,8 +65,9 @@ bool wdr_pwrite_all(int fd, const void *buf, size_t len, uint64_t offset, GError
 
 bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, GError **error)
 {
-	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NOCTTY);
-	if (fd < 0)
+	/* A pipe that nobody writes to is empty, not a reason to wait for ever. */
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
+	if (fd < 0 || fcntl(fd, F_SETFL, 0) != 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
 	g_autoptr(GByteArray) bytes = g_byte_array_new();
 	uint8_t block[16384];

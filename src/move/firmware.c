@@ -65,7 +65,10 @@ static bool read_folder(WdrFirmwarePlan *p, const char *folder, GError **error)
 			continue;
 		if (!wdr_read_file(path, FILE_BYTES_MAX, &bytes, &len, error))
 			return false;
-		add_from(p, name, bytes, len);
+		if (len > 0)
+			add_from(p, name, bytes, len);
+		else
+			g_free(bytes);
 	}
 	p->from = g_strdup(folder);
 	return true;
@@ -105,8 +108,10 @@ static void read_package(WdrFirmwarePlan *p)
 			g_strconcat(PACKAGE_FOLDER "/", (char *)names->pdata[i], NULL);
 		size_t len = 0;
 		char *bytes = wdr_follow_read(root->volume, path, FILE_BYTES_MAX, &len);
-		if (bytes)
+		if (bytes && len > 0)
 			add_from(p, names->pdata[i], bytes, len);
+		else
+			g_free(bytes);
 	}
 	p->from = g_strdup("/" PACKAGE_FOLDER);
 }

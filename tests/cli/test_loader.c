@@ -70,6 +70,7 @@ static const struct {
 	{ "spi 5M; cp spi.bin root" INSTALLED, { INSTALLED }, 3,
 		"has 5 MiB, and mtd0 holds 4 MiB" },
 	{ "echo owls > root" INSTALLED, { INSTALLED }, 3, "is no boot loader that is known" },
+	{ "rm root" INSTALLED "; mkfifo root" INSTALLED, { INSTALLED }, 3, "is empty" },
 	{ ": > root" INSTALLED, { INSTALLED }, 3, "is empty" },
 	{ ":", { "/nowhere" }, 3, "/nowhere" },
 	{ "rm -r sys/class/mtd", { INSTALLED }, 3, "the kernel knows no SPI flash on this board" },
