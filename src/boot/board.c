@@ -63,7 +63,8 @@ void wdr_board_free(WdrBoard *b)
 	g_free(b->targets);
 	g_free(b->targets_said);
 	g_free(b->targets_doubt);
-	g_ptr_array_unref(b->flash);
+	if (b->flash)
+		g_ptr_array_unref(b->flash);
 	g_free(b);
 }
 
@@ -171,8 +172,9 @@ static void ask_firmware(const WdrWorld *world, WdrBoard *b)
 
 /* ---- SPI flash ---- */
 
-static void look_at_flash(const WdrWorld *world, WdrBoard *b)
+GPtrArray *wdr_board_look_at_flash(const WdrWorld *world)
 {
+	GPtrArray *all = g_ptr_array_new_with_free_func(flash_free);
 	g_autoptr(GPtrArray) list = wdr_flash_list(world);
 
 	for (guint i = 0; i < list->len; i++) {
@@ -183,12 +185,14 @@ static void look_at_flash(const WdrWorld *world, WdrBoard *b)
 		WdrBoardFlash *found = g_new0(WdrBoardFlash, 1);
 		found->name = g_strdup(f->name);
 		found->kind = f->kind;
+		found->size = f->size;
 		if (wdr_flash_read(world, f, &bytes, &len, &error))
 			found->what = wdr_loader_in(bytes, len);
 		else
 			found->problem = g_strdup(error->message);
-		g_ptr_array_add(b->flash, found);
+		g_ptr_array_add(all, found);
 	}
+	return all;
 }
 
 /* ---- U-Boot's own settings ---- */
@@ -220,15 +224,14 @@ WdrBoard *wdr_board_look(const WdrWorld *world)
 {
 	g_autoptr(WdrBoard) b = g_new0(WdrBoard, 1);
 
-	b->flash = g_ptr_array_new_with_free_func(flash_free);
 	if (!look_at_tree(world, b))
 		return NULL;
 	if (b->series > 0)
 		ask_firmware(world, b);
-	else {
-		look_at_flash(world, b);
+	else
 		look_at_environment(world, b);
-	}
+	b->flash = b->series > 0 ? g_ptr_array_new_with_free_func(flash_free)
+				 : wdr_board_look_at_flash(world);
 	return g_steal_pointer(&b);
 }
 

@@ -9,6 +9,7 @@
 typedef struct {
 	char *name;
 	const char *kind; /* "SPI flash" */
+	uint64_t size;    /* bytes */
 	char *what;       /* "Rockchip, U-Boot 2023.01"; NULL: it is empty */
 	char *problem;    /* why it cannot be read; NULL: it can */
 } WdrBoardFlash;
@@ -34,6 +35,8 @@ typedef struct {
 	GPtrArray *flash;    /* WdrBoardFlash */
 } WdrBoard;
 
+/* WdrBoardFlash: what this machine has, of whatever kind it is. The caller's. */
+GPtrArray *wdr_board_look_at_flash(const WdrWorld *world);
 /* Never fails: what cannot be known stays so. NULL: the machine is no board with a device tree. */
 WdrBoard *wdr_board_look(const WdrWorld *world);
 void wdr_board_free(WdrBoard *b);

@@ -181,21 +181,6 @@ static bool is_header_of(const WdrLine *l, const char *const *board)
 	return false;
 }
 
-static GBytes *with_line_behind(const char *text, size_t len, unsigned number, const char *line)
-{
-	GString *out = g_string_new(NULL);
-
-	for (WdrLine l = wdr_lines(text, len); wdr_line_next(&l);) {
-		g_string_append_len(out, text + l.start, (gssize)(l.next - l.start));
-		if (l.number != number)
-			continue;
-		if (l.next == l.end)
-			g_string_append_c(out, '\n');
-		g_string_append_printf(out, "%s%.*s", line, (int)(l.next - l.end), text + l.end);
-	}
-	return g_string_free_to_bytes(out);
-}
-
 /* Behind the first header of a section that is this board's and where a line holds: a [none] before
  * it may still be in force, since filters of different kinds add up. */
 static GBytes *with_setting(const char *text, size_t len, const char *const *board,
@@ -208,7 +193,8 @@ static GBytes *with_setting(const char *text, size_t len, const char *const *boa
 		if (!is_header_of(&l, board))
 			continue;
 		tries++;
-		g_autoptr(GBytes) with = with_line_behind(text, len, l.number, line);
+		g_autofree char *end = g_strndup(text + l.end, l.next - l.end);
+		g_autoptr(GBytes) with = wdr_text_with_line_behind(text, len, l.number, line, end);
 		size_t with_len = 0;
 		const char *bytes = g_bytes_get_data(with, &with_len);
 		unsigned decides = 0;

@@ -130,7 +130,6 @@ static void drivers_free(void *data)
 	g_free(d->kernel);
 	g_free(d->kernel_said);
 	g_free(d->file);
-	g_free(d->file_said);
 	if (d->initramfs)
 		wdr_initramfs_free(d->initramfs);
 	if (d->modules)
@@ -285,7 +284,6 @@ static void look_at_way(WdrWalk *w, const WdrWays *ways, const WdrWay *way,
 	of->kernel = g_strdup(way->kernel.path);
 	of->kernel_said = g_strdup(way->kernel.said);
 	of->file = g_steal_pointer(&file);
-	of->file_said = g_strdup(way->initramfs.said);
 	g_ptr_array_add(ret, of);
 	if (!is_whole) {
 		of->problem = g_strdup(last_fault(w) ? last_fault(w)->text : "it cannot be read");

@@ -67,3 +67,19 @@ bool wdr_word_is(const char *text, size_t at, size_t end, const char *word)
 
 	return end - at == len && strncasecmp(text + at, word, len) == 0;
 }
+
+GBytes *wdr_text_with_line_behind(
+	const char *text, size_t len, unsigned number, const char *line, const char *end)
+{
+	GString *out = g_string_new(NULL);
+
+	for (WdrLine l = wdr_lines(text, len); wdr_line_next(&l);) {
+		g_string_append_len(out, text + l.start, (gssize)(l.next - l.start));
+		if (l.number != number)
+			continue;
+		if (l.next == l.end)
+			g_string_append_c(out, '\n');
+		g_string_append_printf(out, "%s%s", line, end);
+	}
+	return g_string_free_to_bytes(out);
+}

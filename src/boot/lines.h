@@ -2,6 +2,7 @@
  * order mark before the first line belongs to no line. All numbers are offsets in the text. */
 #pragma once
 
+#include <glib.h>
 #include <stdbool.h>
 #include <stddef.h>
 
@@ -30,3 +31,7 @@ size_t wdr_trim_blanks(const char *text, size_t at, size_t end);
 size_t wdr_word_end(const char *text, size_t at, size_t end);
 /* The word [at, end) is this one, in any case. */
 bool wdr_word_is(const char *text, size_t at, size_t end, const char *word);
+
+/* The text with another behind the line of this number, each as a whole line. */
+GBytes *wdr_text_with_line_behind(
+	const char *text, size_t len, unsigned number, const char *line, const char *end);

@@ -74,19 +74,15 @@ WdrInitramfs *wdr_initramfs_beside(
 /* Behind the kernel's line, indented like it. */
 static GBytes *with_initrd(const char *text, size_t len, unsigned number, const char *path)
 {
-	GString *out = g_string_new(NULL);
+	g_autofree char *line = NULL;
 
-	for (WdrLine l = wdr_lines(text, len); wdr_line_next(&l);) {
-		g_string_append_len(out, text + l.start, (gssize)(l.next - l.start));
-		if (l.number != number)
-			continue;
+	for (WdrLine l = wdr_lines(text, len); !line && wdr_line_next(&l);) {
 		size_t word = wdr_skip_blanks(text, l.at, l.end);
-		if (out->len > 0 && out->str[out->len - 1] != '\n')
-			g_string_append_c(out, '\n');
-		g_string_append_printf(
-			out, "%.*sinitrd /%s\n", (int)(word - l.at), text + l.at, path);
+		if (l.number == number)
+			line = g_strdup_printf(
+				"%.*sinitrd /%s", (int)(word - l.at), text + l.at, path);
 	}
-	return g_string_free_to_bytes(out);
+	return wdr_text_with_line_behind(text, len, number, line ? line : "", "\n");
 }
 
 static char *config_line(const char *path)

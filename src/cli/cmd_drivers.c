@@ -88,6 +88,8 @@ static bool is_fine(const void *plan, bool is_done)
 	return p->left->len == 0 && (is_done || p->missing == 0);
 }
 
+const WdrStepSort wdr_step_drivers = { "drivers", show, show_json, write_plan, is_fine };
+
 static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(DriversOptions) o = { 0 };
@@ -97,16 +99,12 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .name = "drivers",
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_drivers,
 					     .state = o.state,
 					     .site = p->site,
 					     .has_work = p->files->len + p->runs->len > 0,
 					     .is_writing = o.write != 0,
-					     .plan = p,
-					     .show = show,
-					     .show_json = show_json,
-					     .write = write_plan,
-					     .is_fine = is_fine });
+					     .plan = p });
 }
 
 const WdrCommand wdr_cmd_drivers = { "drivers", "[--for DISK] [--on DISK|IMAGE] [--write]",

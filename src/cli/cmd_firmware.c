@@ -69,6 +69,8 @@ static bool is_fine(const void *plan, bool is_done)
 	return p->left->len == 0 && (is_done || p->files->len == 0);
 }
 
+const WdrStepSort wdr_step_firmware = { "firmware", show, show_json, write_plan, is_fine };
+
 static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(FirmwareOptions) o = { 0 };
@@ -78,16 +80,12 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .name = "firmware",
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_firmware,
 					     .state = o.state,
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
 					     .is_writing = o.write != 0,
-					     .plan = p,
-					     .show = show,
-					     .show_json = show_json,
-					     .write = write_plan,
-					     .is_fine = is_fine });
+					     .plan = p });
 }
 
 const WdrCommand wdr_cmd_firmware = { "firmware", "[--from FOLDER] [--on DISK|IMAGE] [--write]",

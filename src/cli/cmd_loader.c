@@ -90,6 +90,8 @@ static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrW
 	return wdr_cli_rewind(globals, world, last, false);
 }
 
+static const WdrStepSort sort = { "loader", show, show_json, write_plan, NULL };
+
 static int loader_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(LoaderOptions) o = { 0 };
@@ -104,15 +106,12 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.on, o.despite };
 	if (!wdr_loader_plan(world, &options, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .name = "loader",
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
 					     .state = o.state,
 					     .world = world,
 					     .has_work = p->bytes != NULL,
 					     .is_writing = o.write != 0,
-					     .plan = p,
-					     .show = show,
-					     .show_json = show_json,
-					     .write = write_plan });
+					     .plan = p });
 }
 
 const WdrCommand wdr_cmd_loader = { "loader", "[IMAGE] [--on DEVICE] [--write] | --restore",

@@ -91,6 +91,8 @@ static bool is_fine(const void *plan, bool is_done)
 	return p->left->len == 0;
 }
 
+const WdrStepSort wdr_step_order = { "order", show, show_json, write_plan, is_fine };
+
 static int order_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(OrderOptions) o = { 0 };
@@ -100,16 +102,12 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .name = "order",
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_order,
 					     .state = o.state,
 					     .world = world,
 					     .has_work = wdr_order_has_work(p),
 					     .is_writing = o.write != 0,
 					     .plan = p,
-					     .show = show,
-					     .show_json = show_json,
-					     .write = write_plan,
-					     .is_fine = is_fine,
 					     .has_unread = &p->has_unread });
 }
 

@@ -81,6 +81,8 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
 }
 
+static const WdrStepSort sort = { "tune", show, show_json, write_plan, NULL };
+
 static int tune_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(TuneOptions) o = { 0 };
@@ -90,15 +92,12 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .name = "tune",
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
 					     .state = o.state,
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
 					     .is_writing = o.write != 0,
-					     .plan = p,
-					     .show = show,
-					     .show_json = show_json,
-					     .write = write_plan });
+					     .plan = p });
 }
 
 const WdrCommand wdr_cmd_tune = { "tune", "[--set SETTING] [--unset SETTING] [--write]",

@@ -5,9 +5,6 @@
 #include "move/drivers.h"
 #include "move/firmware.h"
 #include "move/order.h"
-#include "present/drivers.h"
-#include "present/firmware.h"
-#include "present/order.h"
 
 #include <string.h>
 
@@ -28,11 +25,6 @@ bool wdr_move_step_named(const char *name, WdrMoveSteps *ret, const char **ret_c
 		return true;
 	}
 	return false;
-}
-
-static bool write_drivers(void *plan, const char *state, bool *ret_has_begun, GError **error)
-{
-	return wdr_drivers_write(plan, state, ret_has_begun, error);
 }
 
 static const char *name_of(const WdrItineraryDisk *d)
@@ -61,27 +53,20 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 	}
 	if (p->missing == 0)
 		return true;
-	if (!globals->json && !globals->quiet)
-		wdr_present_drivers(&out, p);
 	if (p->files->len == 0 || (!p->is_first_fine && p->left->len > 0)) {
+		if (!globals->json && !globals->quiet)
+			wdr_step_drivers.show(&out, p);
 		wdr_error_set(error, WDR_ERROR_REFUSED, "--with drivers: %s",
 			p->left->len > 0 ? (const char *)p->left->pdata[0]
 					 : "nothing can be changed");
 		wdr_error_hint(error, "nothing was changed");
 		return false;
 	}
-	const WdrStepRun step = {
-		.name = "drivers", .site = p->site, .write = write_drivers, .plan = p
-	};
+	const WdrStepRun step = { .sort = &wdr_step_drivers, .plan = p, .site = p->site };
 	if (!wdr_cli_step_write(globals, &step, &ret->has_begun, error))
 		return false;
 	ret->has_changed_source = true;
 	return true;
-}
-
-static bool write_order(void *plan, const char *state, bool *ret_has_begun, GError **error)
-{
-	return wdr_order_write(plan, state, ret_has_begun, error);
 }
 
 static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
@@ -90,7 +75,6 @@ static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const Wd
 	const char *word = it->target.is_image ? NULL : wdr_medium_word(it->target.medium);
 	WdrOrderOptions options = { .first = word };
 	g_autoptr(WdrOrderPlan) p = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
 	if (!word) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
@@ -103,21 +87,10 @@ static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const Wd
 		return false;
 	if (!wdr_order_has_work(p))
 		return true;
-	const WdrStepRun step = { .name = "order",
-		.world = world,
-		.write = write_order,
-		.has_unread = &p->has_unread,
-		.plan = p };
-	if (!globals->json && !globals->quiet)
-		wdr_present_order(&out, p);
+	const WdrStepRun step = {
+		.sort = &wdr_step_order, .plan = p, .world = world, .has_unread = &p->has_unread
+	};
 	return wdr_cli_step_write(globals, &step, &ret->has_begun, error);
-}
-
-static bool write_firmware(void *plan, const char *state, bool *ret_has_begun, GError **error)
-{
-	WdrFirmwarePlan *p = plan;
-
-	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
 }
 
 /* From the system's package. */
@@ -126,17 +99,12 @@ static bool put_firmware(const WdrGlobals *globals, const WdrWorld *world, const
 {
 	WdrFirmwareOptions options = { .on = name_of(&it->source) };
 	g_autoptr(WdrFirmwarePlan) p = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
 	if (!wdr_firmware_plan(world, &options, &p, error))
 		return false;
 	if (p->files->len == 0)
 		return true;
-	if (!globals->json && !globals->quiet)
-		wdr_present_firmware(&out, p);
-	const WdrStepRun step = {
-		.name = "firmware", .site = p->site, .write = write_firmware, .plan = p
-	};
+	const WdrStepRun step = { .sort = &wdr_step_firmware, .plan = p, .site = p->site };
 	if (!wdr_cli_step_write(globals, &step, &ret->has_begun, error))
 		return false;
 	ret->has_changed_source = true;

@@ -9,9 +9,9 @@ static char *state_of(const WdrStepRun *step)
 {
 	if (step->state)
 		return g_canonicalize_filename(step->state, NULL);
-	return step->site
-		       ? wdr_onsite_state(step->site, step->name, wdr_world_now(step->site->world))
-		       : wdr_outside_state(step->world, step->name);
+	return step->site ? wdr_onsite_state(
+				    step->site, step->sort->name, wdr_world_now(step->site->world))
+			  : wdr_outside_state(step->world, step->sort->name);
 }
 
 /* *ret_done_in is where the records are; the caller's; NULL: it failed. */
@@ -20,7 +20,7 @@ static bool write_it(const WdrGlobals *globals, const WdrStepRun *step, char **r
 {
 	WdrOut out = wdr_cli_stdout(globals);
 	g_autofree char *state = state_of(step);
-	bool is_fine = step->write(step->plan, state, ret_has_begun, error);
+	bool is_fine = step->sort->write(step->plan, state, ret_has_begun, error);
 
 	wdr_progress_end();
 	if (!is_fine) {
@@ -32,7 +32,7 @@ static bool write_it(const WdrGlobals *globals, const WdrStepRun *step, char **r
 	}
 	if (!globals->json)
 		wdr_present_step_done(
-			&out, step->name, step->has_unread && *step->has_unread, state);
+			&out, step->sort->name, step->has_unread && *step->has_unread, state);
 	*ret_done_in = g_steal_pointer(&state);
 	return true;
 }
@@ -41,7 +41,10 @@ bool wdr_cli_step_write(
 	const WdrGlobals *globals, const WdrStepRun *step, bool *ret_has_begun, GError **error)
 {
 	g_autofree char *done_in = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
 
+	if (!globals->json && !globals->quiet)
+		step->sort->show(&out, step->plan);
 	return write_it(globals, step, &done_in, ret_has_begun, error);
 }
 
@@ -53,16 +56,16 @@ int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step)
 	bool has_begun = false;
 
 	if (!globals->json)
-		step->show(&out, step->plan);
+		step->sort->show(&out, step->plan);
 	if (step->has_work && step->is_writing &&
 		!write_it(globals, step, &done_in, &has_begun, &error))
 		return wdr_cli_fail(
 			globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	if (globals->json)
-		step->show_json(stdout, step->plan, done_in);
+		step->sort->show_json(stdout, step->plan, done_in);
 	else if (step->has_work && !done_in)
 		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
-	bool is_fine = !step->is_fine || step->is_fine(step->plan, done_in != NULL);
+	bool is_fine = !step->sort->is_fine || step->sort->is_fine(step->plan, done_in != NULL);
 	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 

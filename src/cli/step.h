@@ -6,27 +6,33 @@
 #include "move/onsite.h"
 #include "present/out.h"
 
+/* What is the same for all runs of one step. */
 typedef struct {
-	const char *name;      /* of the command, and of its folder of records */
-	const char *state;     /* that the user named; NULL: the default */
-	const WdrOnSite *site; /* the disk that is changed; NULL: what is changed is on none */
-	const WdrWorld *world; /* then */
-	bool has_work, is_writing;
-	void *plan; /* that the functions get */
+	const char *name; /* of the command, and of its folder of records */
 	void (*show)(const WdrOut *out, const void *plan);
 	/* state: where the records of what was done are; NULL: nothing was. */
 	void (*show_json)(FILE *file, const void *plan, const char *state);
 	/* *ret_has_begun: something may have been changed. */
 	bool (*write)(void *plan, const char *state, bool *ret_has_begun, GError **error);
-	/* Nothing is wrong or left to the user; NULL: never. */
+	/* Nothing is wrong or left to the user; NULL: never is. */
 	bool (*is_fine)(const void *plan, bool is_done);
+} WdrStepSort;
+extern const WdrStepSort wdr_step_drivers, wdr_step_order, wdr_step_firmware;
+
+typedef struct {
+	const WdrStepSort *sort;
+	void *plan;
+	const WdrOnSite *site; /* the disk that is changed; NULL: what is changed is on none */
+	const WdrWorld *world; /* then */
+	const char *state;     /* that the user named; NULL: the default */
+	bool has_work, is_writing;
 	const bool *has_unread; /* set by write: something can be read back only later; NULL: no */
 } WdrStepRun;
 
 /* Shows, writes if it is to be, and tells. The exit code. */
 int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step);
-/* Only writes and tells, as a part of another command. *ret_has_begun is set when it fails after
- * something may have been changed. */
+/* Shows it, unless the user wants quiet, writes and tells, as a part of another command.
+ * *ret_has_begun is set when it fails after something may have been changed. */
 bool wdr_cli_step_write(const WdrGlobals *globals, const WdrStepRun *step, bool *ret_has_begun,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* "nvme", …: what a disk is or will be attached as, as in WdrDisk; text NULL: *ret is too. */

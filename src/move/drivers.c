@@ -315,8 +315,7 @@ bool wdr_drivers_plan(const WdrWorld *world, const WdrDriversOptions *options, W
 	p->files = wdr_file_plans_new();
 	p->runs = g_ptr_array_new_with_free_func((GDestroyNotify)g_strfreev);
 	p->left = g_ptr_array_new_with_free_func(g_free);
-	if (!wdr_onsite_open(world, options->on, wdr_onsite_is_running(world, options->on),
-		    &p->site, error) ||
+	if (!wdr_onsite_find(world, options->on, &p->site, error) ||
 		!find_target(p, options, world, error))
 		return false;
 	look(p);

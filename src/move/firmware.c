@@ -288,8 +288,7 @@ bool wdr_firmware_plan(const WdrWorld *world, const WdrFirmwareOptions *options,
 	p->list = g_ptr_array_new_with_free_func(file_free);
 	p->files = wdr_file_plans_new();
 	p->left = g_ptr_array_new_with_free_func(g_free);
-	if (!wdr_onsite_open(
-		    world, options->on, wdr_onsite_is_running(world, options->on), &p->site, error))
+	if (!wdr_onsite_find(world, options->on, &p->site, error))
 		return false;
 	const WdrSystem *s = p->site->system;
 	if (g_strcmp0(s->flow, "firmware") != 0 || !s->boot || !s->boot->volume)

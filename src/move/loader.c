@@ -28,25 +28,19 @@ void wdr_loader_plan_free(WdrLoaderPlan *p)
 
 /* ---- what is where ---- */
 
+/* It is slow to read: what the board was asked about is not read again. */
 static void tell_flash(WdrLoaderPlan *p)
 {
-	g_autoptr(GPtrArray) list = wdr_flash_list(p->world);
+	bool is_known = p->board && p->board->series == 0;
+	g_autoptr(GPtrArray) list =
+		is_known ? g_ptr_array_ref(p->board->flash) : wdr_board_look_at_flash(p->world);
 
 	for (guint i = 0; i < list->len; i++) {
-		const WdrFlash *f = list->pdata[i];
+		const WdrBoardFlash *f = list->pdata[i];
 		g_autofree char *size = wdr_format_size(f->size);
-		g_autofree uint8_t *bytes = NULL;
-		g_autoptr(GError) error = NULL;
-		size_t len = 0;
-		const char *name = f->erased ? "SPI flash" : f->kind;
-		if (!wdr_flash_read(p->world, f, &bytes, &len, &error)) {
-			wdr_facts_add(
-				p->facts, name, true, "%s, %s: %s", f->name, size, error->message);
-			continue;
-		}
-		g_autofree char *what = wdr_loader_in(bytes, len);
+		const char *what = f->problem ? f->problem : f->what ? f->what : "empty";
 		wdr_facts_add(
-			p->facts, name, false, "%s, %s: %s", f->name, size, what ? what : "empty");
+			p->facts, f->kind, f->problem != NULL, "%s, %s: %s", f->name, size, what);
 	}
 }
 

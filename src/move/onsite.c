@@ -73,13 +73,18 @@ bool wdr_onsite_open(
 	return true;
 }
 
-bool wdr_onsite_is_running(const WdrWorld *world, const char *disk)
+static bool is_running_from(const WdrWorld *world, const char *disk)
 {
 	g_autoptr(WdrDisk) d = NULL;
 
 	if (!wdr_world_is_running(world) || !wdr_disk_find(world, disk, &d, NULL) || d->is_image)
 		return false;
 	return wdr_disk_has_root(world, d);
+}
+
+bool wdr_onsite_find(const WdrWorld *world, const char *disk, WdrOnSite **ret, GError **error)
+{
+	return wdr_onsite_open(world, disk, is_running_from(world, disk), ret, error);
 }
 
 /* ---- records ---- */

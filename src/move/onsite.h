@@ -20,8 +20,10 @@ bool wdr_onsite_open(const WdrWorld *world, const char *disk, bool is_running, W
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_onsite_free(WdrOnSite *o);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrOnSite, wdr_onsite_free)
-/* The running system of this machine, or of a bench that holds a whole one, runs from that disk. */
-bool wdr_onsite_is_running(const WdrWorld *world, const char *disk);
+/* The same through its mounts when the running system of this machine, or of a bench that holds a
+ * whole one, runs from that disk, and at rest when not. */
+bool wdr_onsite_find(const WdrWorld *world, const char *disk, WdrOnSite **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Where the records of such work are kept unless the user says otherwise: `what` is a word for it.
  * The caller's. */
 char *wdr_onsite_state(const WdrOnSite *o, const char *what, int64_t at);

@@ -51,8 +51,7 @@ bool wdr_order_plan(
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"this machine has no device tree: it is no board whose order is known");
 	bool needs_site = options->on && wdr_board_needs_fuse(p->board);
-	if (needs_site && !wdr_onsite_open(world, options->on,
-				  wdr_onsite_is_running(world, options->on), &p->site, error))
+	if (needs_site && !wdr_onsite_find(world, options->on, &p->site, error))
 		return false;
 	if (!(p->board->series > 0 ? wdr_order_of_firmware : wdr_order_of_uboot)(p, options, error))
 		return false;

@@ -289,8 +289,7 @@ bool wdr_tune_plan(
 	p->facts = wdr_facts_new();
 	p->files = wdr_file_plans_new();
 	if (!check_names(options->set, error) || !check_names(options->unset, error) ||
-		!wdr_onsite_open(world, options->on, wdr_onsite_is_running(world, options->on),
-			&p->site, error) ||
+		!wdr_onsite_find(world, options->on, &p->site, error) ||
 		(options->target && !wdr_disk_find(world, options->target, &target, error)))
 		return false;
 	const WdrDisk *disk = target ? target : p->site->disk;

@@ -72,13 +72,23 @@ SupRun bench_run(const char *input, const char *const *arguments)
 	return sup_run(input, argv);
 }
 
-SupRun bench_run_with_faults(const char *faults, const char *const *arguments)
+void bench_begin_faults(const char *faults)
 {
 	setenv("WDR_FAULTS", faults, 1);
 	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
-	SupRun run = bench_run("", arguments);
+}
+
+void bench_end_faults(void)
+{
 	unsetenv("LD_PRELOAD");
 	unsetenv("WDR_FAULTS");
+}
+
+SupRun bench_run_with_faults(const char *faults, const char *const *arguments)
+{
+	bench_begin_faults(faults);
+	SupRun run = bench_run("", arguments);
+	bench_end_faults();
 	return run;
 }
 

@@ -15,6 +15,9 @@ SupRun bench_run(const char *input, const char *const *arguments);
 #define BENCH_RUN(...) bench_run("", (const char *const[]){ __VA_ARGS__, NULL })
 #define WANDERITAS(...) SUP_RUN(sup_program(), __VA_ARGS__)
 
+/* Between these, programs that are run have failing media. */
+void bench_begin_faults(const char *faults);
+void bench_end_faults(void);
 /* Runs the program on a failing medium; what `faults` means is told in faults/faults.c. */
 SupRun bench_run_with_faults(const char *faults, const char *const *arguments);
 #define BENCH_WITH_FAULTS(faults, ...)                                                             \

@@ -58,6 +58,16 @@ SupRun board_run(const Board *b, const char *const *arguments)
 	return sup_run("", argv);
 }
 
+SupRun board_run_with_faults(const Board *b, const char *faults, const char *const *arguments)
+{
+	/* The bench is made by programs whose media are whole. */
+	board_path(b, "");
+	bench_begin_faults(faults);
+	SupRun run = board_run(b, arguments);
+	bench_end_faults();
+	return run;
+}
+
 /* The line of sfdisk's dump that describes the partition. */
 static char *table_line(const char *image, unsigned number)
 {

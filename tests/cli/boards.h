@@ -21,6 +21,10 @@ const char *board_path(const Board *b, const char *path);
 const char *board_disk(const Board *b, bool is_drive);
 /* wanderitas --bench BOARD arguments... */
 SupRun board_run(const Board *b, const char *const *arguments);
+/* The same on a failing medium, see bench_run_with_faults(). */
+SupRun board_run_with_faults(const Board *b, const char *faults, const char *const *arguments);
+#define BOARD_WITH_FAULTS(b, faults, ...)                                                          \
+	board_run_with_faults(b, faults, (const char *const[]){ __VA_ARGS__, NULL })
 #define BOARD_RUN(b, ...) board_run(b, (const char *const[]){ __VA_ARGS__, NULL })
 
 /* Commands of bash in the board's bench, with $I its card, $V1 and $V2 the card's partitions as

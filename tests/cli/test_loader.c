@@ -121,23 +121,6 @@ START_TEST(flash_is_written_and_restored)
 }
 END_TEST
 
-/* With a library before the program: see faults/faults.c. */
-static SupRun run_with(const char *faults, const char *const *arguments)
-{
-	const char *argv[16] = { "env", "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0",
-		NULL, "LD_PRELOAD=" WDR_TEST_FAULTS, sup_program(), "--bench", NULL };
-	g_autofree char *setting = g_strdup_printf("WDR_FAULTS=%s", faults);
-	g_autofree char *folder = g_strdup(board_path(&boards[BITTERN], ""));
-	size_t n = 7;
-
-	argv[2] = setting;
-	argv[6] = folder;
-	for (size_t i = 0; arguments[i]; i++)
-		argv[n++] = arguments[i];
-	return sup_run("", argv);
-}
-#define RUN_WITH(faults, ...) run_with(faults, (const char *const[]){ __VA_ARGS__, NULL })
-
 /* As the kernel shows a NOR flash: what is not erased before it is written is spoiled, and only
  * whole blocks can be erased. What lies beside the image in its last block stays. */
 START_TEST(cells_are_erased_before_they_are_written)
@@ -148,21 +131,21 @@ START_TEST(cells_are_erased_before_they_are_written)
 		"spi 1500000; cp spi.bin root" INSTALLED
 		"; printf heron | dd of=dev/mtd0 bs=1 seek=1500100 conv=notrunc");
 	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
-	SupRun run = RUN_WITH(nor, "loader", INSTALLED, "--write");
+	SupRun run = BOARD_WITH_FAULTS(b, nor, "loader", INSTALLED, "--write");
 
 	bench_expect(&run, 0, "loader done: everything was read back");
 	board_shell(b, "",
 		"cmp -n 1500000 spi.bin dev/mtd0; [ $(dd if=dev/mtd0 bs=1 skip=1500100 "
 		"count=5) = heron ]");
-	SupRun back = RUN_WITH(nor, "loader", "--restore");
+	SupRun back = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
 	bench_expect(&back, 0, "put back");
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
 	/* And one that stops in the middle. */
-	SupRun stopped = RUN_WITH(
-		"mtd0:nor:65536:4194304 mtd0:deny:655360:65536", "loader", INSTALLED, "--write");
+	SupRun stopped = BOARD_WITH_FAULTS(
+		b, "mtd0:nor:65536:4194304 mtd0:deny:655360:65536", "loader", INSTALLED, "--write");
 	bench_expect(&stopped, 4, "Input/output error");
 	ck_assert_str_ne(before, sup_hash(board_path(b, "dev/mtd0")));
-	SupRun restored = RUN_WITH(nor, "loader", "--restore");
+	SupRun restored = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
 	bench_expect(&restored, 0, "put back");
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
 }
@@ -184,7 +167,7 @@ START_TEST(a_flash_that_fails_is_restored)
 	const Board *b = &boards[BITTERN];
 	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
 	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
-	SupRun run = RUN_WITH(failures[_i].faults, "loader", INSTALLED, "--write");
+	SupRun run = BOARD_WITH_FAULTS(b, failures[_i].faults, "loader", INSTALLED, "--write");
 
 	bench_expect(&run, 4, failures[_i].text);
 	bench_expect(&run, 4, "rewind");
@@ -201,7 +184,7 @@ START_TEST(what_cannot_be_saved_is_not_written)
 	const Board *b = &boards[BITTERN];
 	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
 	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
-	SupRun run = RUN_WITH("mtd0:read:655360:65536", "loader", INSTALLED, "--write");
+	SupRun run = BOARD_WITH_FAULTS(b, "mtd0:read:655360:65536", "loader", INSTALLED, "--write");
 
 	bench_expect(&run, 3, "Input/output error");
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));

@@ -265,14 +265,8 @@ START_TEST(a_flash_that_fails)
 	static const char *const faults[] = { "mtd0:deny:3153920:8192", "mtd0:lose:3153920:8192",
 		"mtd0:deny:3145728:8192" };
 	const Board *b = board_of(BITTERN);
-	g_autofree char *folder = NULL;
 	board_shell(b, board_firmware, "copies 001 000");
-	folder = g_strdup(board_path(b, ""));
-	g_autofree char *setting = g_strdup_printf("WDR_FAULTS=%s", faults[_i]);
-	g_autofree char *library = g_strdup_printf("LD_PRELOAD=%s", WDR_TEST_FAULTS);
-	g_autofree char *asan = g_strdup("ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0");
-	SupRun failing = SUP_RUN("env", asan, setting, library, sup_program(), "--bench", folder,
-		"order", "--first", "nvme", "--write");
+	SupRun failing = BOARD_WITH_FAULTS(b, faults[_i], "order", "--first", "nvme", "--write");
 	bench_expect(&failing, 4, _i == 1 ? "was written" : "/dev/mtd0");
 	g_autofree char *said = printed(b, true);
 	ck_assert_msg(strcmp(said, "boot_targets=mmc1\n") == 0 ||
