@@ -26,7 +26,8 @@ SupRun bench_run_with_faults(const char *faults, const char *const *arguments);
 uint64_t bench_root_block(const char *image, const char *file, unsigned index);
 
 /* Starts the program and sends it the signal once the logbook of the move to nvme0n1 has this text.
- * The moment lies where it may: the program may have ended before. Its exit code, or 128 + N; what
+ * The moment lies where it may: the program may have ended before, or the move that it made (then
+ * the code is 0, too). Its exit code, or 128 + N; what
  * it printed is in sup_path("out"). */
 int bench_interrupt(int number, const char *when, const char *const *arguments);
 #define BENCH_INTERRUPT(number, when, ...)                                                         \
