@@ -2,8 +2,8 @@
  * field by field before anything believes it. */
 #include "move/itinerary.h"
 
-#include "base/cleanup.h"
 #include "base/io.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "move/logical.h"
 
@@ -14,31 +14,22 @@ enum { FILE_BYTES_MAX = 16 * 1024 * 1024, PARTS_MAX = 128 };
 
 /* ---- writing ---- */
 
-/* Text from disks is not always UTF-8; JSON is. */
-static json_t *text(const char *value)
-{
-	if (!value)
-		return json_null();
-	if (g_utf8_validate(value, -1, NULL))
-		return json_string(value);
-	g_autofree char *escaped = wdr_escape(value);
-	return json_string(escaped);
-}
-
 static json_t *disk_to_json(const WdrItineraryDisk *d)
 {
 	return json_pack("{s:o, s:o, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:s, s:o}", "name",
-		text(d->name), "path", text(d->path), "medium", text(d->medium), "link",
-		text(d->link), "model", text(d->model), "serial", text(d->serial), "image",
-		d->is_image, "size", (json_int_t)d->size, "sector_size", (json_int_t)d->sector_size,
-		"table", wdr_table_kind_name(d->table), "table_id", text(d->table_id));
+		wdr_json_text(d->name), "path", wdr_json_text(d->path), "medium",
+		wdr_json_text(d->medium), "link", wdr_json_text(d->link), "model",
+		wdr_json_text(d->model), "serial", wdr_json_text(d->serial), "image", d->is_image,
+		"size", (json_int_t)d->size, "sector_size", (json_int_t)d->sector_size, "table",
+		wdr_table_kind_name(d->table), "table_id", wdr_json_text(d->table_id));
 }
 
 static json_t *place_to_json(const WdrItineraryPlace *p)
 {
 	return json_pack("{s:I, s:I, s:o, s:o, s:o, s:o}", "start", (json_int_t)p->start, "size",
-		(json_int_t)p->size, "uuid", text(p->uuid), "label", text(p->label), "partuuid",
-		text(p->partuuid), "partlabel", text(p->partlabel));
+		(json_int_t)p->size, "uuid", wdr_json_text(p->uuid), "label",
+		wdr_json_text(p->label), "partuuid", wdr_json_text(p->partuuid), "partlabel",
+		wdr_json_text(p->partlabel));
 }
 
 static json_t *part_to_json(const WdrItineraryPart *p)
@@ -47,10 +38,10 @@ static json_t *part_to_json(const WdrItineraryPart *p)
 		json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I}",
 			"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs,
 			"from", place_to_json(&p->from), "to", place_to_json(&p->to), "type",
-			text(p->type), "attributes", text(p->attributes), "active", p->is_active,
-			"entries", (json_int_t)p->entries, "bytes", (json_int_t)p->bytes, "spare",
-			(json_int_t)p->spare, "inodes", (json_int_t)p->inodes, "cluster_bytes",
-			(json_int_t)p->cluster_bytes);
+			wdr_json_text(p->type), "attributes", wdr_json_text(p->attributes),
+			"active", p->is_active, "entries", (json_int_t)p->entries, "bytes",
+			(json_int_t)p->bytes, "spare", (json_int_t)p->spare, "inodes",
+			(json_int_t)p->inodes, "cluster_bytes", (json_int_t)p->cluster_bytes);
 
 	if (p->unread)
 		json_object_set_new(json, "unread", json_integer((json_int_t)p->unread));
@@ -98,9 +89,9 @@ static json_t *left_to_json(const GPtrArray *left)
 
 	for (guint i = 0; i < left->len; i++) {
 		const WdrLeft *l = left->pdata[i];
-		json_array_append_new(
-			list, json_pack("{s:o, s:I, s:I}", "pattern", text(l->pattern), "entries",
-				      (json_int_t)l->entries, "bytes", (json_int_t)l->bytes));
+		json_array_append_new(list,
+			json_pack("{s:o, s:I, s:I}", "pattern", wdr_json_text(l->pattern),
+				"entries", (json_int_t)l->entries, "bytes", (json_int_t)l->bytes));
 	}
 	return list;
 }
@@ -110,7 +101,7 @@ static json_t *texts_to_json(const GPtrArray *texts)
 	json_t *list = json_array();
 
 	for (guint i = 0; i < texts->len; i++)
-		json_array_append_new(list, text(texts->pdata[i]));
+		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
 	return list;
 }
 
@@ -178,12 +169,6 @@ static bool parse_role(const char *name, WdrRole *ret)
 	return false;
 }
 
-/* A string, or nothing where there is null or no such key. The caller's. */
-static char *optional(json_t *json, const char *key)
-{
-	return g_strdup(json_string_value(json_object_get(json, key)));
-}
-
 static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *ret, GError **error)
 {
 	const char *name = NULL, *path = NULL, *medium = NULL, *table = NULL;
@@ -201,13 +186,13 @@ static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *re
 	ret->name = g_strdup(name);
 	ret->path = g_strdup(path);
 	ret->medium = g_strdup(medium);
-	ret->link = optional(json, "link");
-	ret->model = optional(json, "model");
-	ret->serial = optional(json, "serial");
+	ret->link = wdr_json_optional(json, "link");
+	ret->model = wdr_json_optional(json, "model");
+	ret->serial = wdr_json_optional(json, "serial");
 	ret->is_image = is_image != 0;
 	ret->size = (uint64_t)size;
 	ret->sector_size = (uint32_t)sector;
-	ret->table_id = optional(json, "table_id");
+	ret->table_id = wdr_json_optional(json, "table_id");
 	return true;
 }
 
@@ -222,8 +207,9 @@ static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *
 		return unpack_failed(error, which, &e);
 	if (start <= 0 || size <= 0)
 		return bad(error, "a partition without place");
-	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size, optional(json, "uuid"),
-		optional(json, "label"), g_strdup(partuuid), optional(json, "partlabel") };
+	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size,
+		wdr_json_optional(json, "uuid"), wdr_json_optional(json, "label"),
+		g_strdup(partuuid), wdr_json_optional(json, "partlabel") };
 	return true;
 }
 
@@ -252,7 +238,7 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 	p->number = (unsigned)number;
 	p->fs = g_strdup(fs);
 	p->type = g_strdup(type);
-	p->attributes = optional(json, "attributes");
+	p->attributes = wdr_json_optional(json, "attributes");
 	p->is_active = is_active != 0;
 	p->entries = (uint64_t)entries;
 	p->bytes = (uint64_t)bytes;
