@@ -28,9 +28,23 @@ void wdr_progress_end(void)
 	line.is_open = false;
 }
 
+static double share_of(const WdrProgress *p)
+{
+	return p->bytes_total ? (double)p->bytes_done / (double)p->bytes_total : p->share;
+}
+
+static char *timed_text(const WdrProgress *p)
+{
+	g_autofree char *rate = p->bytes_per_s > 0
+					? g_strdup_printf("  %.1f MB/s", p->bytes_per_s / 1e6)
+					: g_strdup("");
+
+	return g_strdup_printf("%3.0f %%%s", p->share * 100, rate);
+}
+
 char *wdr_progress_text(const WdrProgress *p, double seconds)
 {
-	double share = p->bytes_total ? (double)p->bytes_done / (double)p->bytes_total : 0;
+	double share = share_of(p);
 	double rate = seconds > 0.2 ? (double)p->bytes_done / seconds : 0;
 	g_autofree char *done = wdr_format_size(p->bytes_done);
 	g_autofree char *total = wdr_format_size(p->bytes_total);
@@ -52,10 +66,7 @@ char *wdr_progress_text(const WdrProgress *p, double seconds)
 
 static void draw_line(const WdrProgress *p, const char *text)
 {
-	unsigned full =
-		p->bytes_total
-			? (unsigned)((double)p->bytes_done * BAR_CELLS / (double)p->bytes_total)
-			: 0;
+	unsigned full = (unsigned)(share_of(p) * BAR_CELLS);
 	char bar[BAR_CELLS + 1];
 
 	for (unsigned i = 0; i < BAR_CELLS; i++)
@@ -69,7 +80,8 @@ static void draw_line(const WdrProgress *p, const char *text)
 static void on_progress(void *data, const WdrProgress *p)
 {
 	double now = now_s();
-	g_autofree char *text = wdr_progress_text(p, now - line.step_begun);
+	g_autofree char *text =
+		p->share > 0 ? timed_text(p) : wdr_progress_text(p, now - line.step_begun);
 
 	(void)data;
 	if (line.is_terminal) {

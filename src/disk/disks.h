@@ -51,6 +51,8 @@ char **wdr_swaps(const WdrWorld *world);
 /* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
  * nobody. */
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
+/* Who uses this one partition, or the whole of an image. */
+char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned number);
 /* The partition is mounted somewhere in a way that can be written to. */
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
 /* The file system of the partition is mounted with this option ("data=journal"). */

@@ -249,3 +249,15 @@ char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
 	user = user_of(world, disk->name, disk->name, device);
 	return user ? user : partition_user(world, disk);
 }
+
+char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	char *user = loop_user(disk->path);
+
+	if (user || disk->is_image)
+		return user;
+	g_autofree char *name = wdr_disk_partition_name(disk, partition);
+	g_autofree char *in_block = g_strdup_printf("%s/%s", disk->name, name);
+	g_autofree char *device = device_number(world, disk, partition);
+	return user_of(world, name, in_block, device);
+}

@@ -12,16 +12,15 @@ char *wdr_itinerary_erased(const WdrItinerary *it)
 }
 
 /* "3", "nvme0n1p3", "/dev/nvme0n1p3". */
-static const WdrPartition *named(
-	const WdrItinerary *it, const WdrPartTable *table, const char *text)
+const WdrPartition *wdr_partition_named(
+	const WdrDisk *disk, const WdrPartTable *table, const char *text)
 {
-	WdrDisk disk = { .name = it->target.name };
 	const char *name = g_str_has_prefix(text, "/dev/") ? text + strlen("/dev/") : text;
 
 	for (guint i = 0; i < table->partitions->len; i++) {
 		const WdrPartition *p = table->partitions->pdata[i];
+		g_autofree char *full = wdr_disk_partition_name(disk, p->number);
 		g_autofree char *number = g_strdup_printf("%u", p->number);
-		g_autofree char *full = wdr_disk_partition_name(&disk, p->number);
 		if (strcmp(text, number) == 0 || strcmp(name, full) == 0)
 			return p;
 	}
@@ -67,7 +66,8 @@ static void take_place(WdrItinerary *it, const WdrPartition *from)
 bool wdr_into_choose(WdrItinerary *it, const WdrPartTable *table, const WdrDraftOptions *options,
 	const char *text, GError **error)
 {
-	const WdrPartition *p = named(it, table, text);
+	const WdrDisk target = { .name = it->target.name };
+	const WdrPartition *p = wdr_partition_named(&target, table, text);
 	bool by_partlabel = options->has_name_by && options->name_by == WDR_BY_PARTLABEL;
 
 	if (!check_options(it, options, error))

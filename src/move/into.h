@@ -3,6 +3,9 @@
 
 #include "move/itinerary.h"
 
+/* The partition that the text names: by its number or its name. NULL: there is none. */
+const WdrPartition *wdr_partition_named(
+	const WdrDisk *disk, const WdrPartTable *table, const char *text);
 /* Finds the partition that `text` names (its number, or its name) in the target's table, and gives
  * the itinerary's only part its place, type and partition addresses; the table stays as it is. */
 bool wdr_into_choose(WdrItinerary *it, const WdrPartTable *table, const WdrDraftOptions *options,

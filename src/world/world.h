@@ -12,6 +12,9 @@
 typedef struct {
 	uint64_t bytes_done, bytes_total; /* on the medium, or read back from it */
 	uint64_t entries_done, entries_total;
+	/* Of work that takes a set time: how much of that has passed, 0 to 1, and the rate so far
+	 * (0: not known yet). Then there are no totals. */
+	double share, bytes_per_s;
 } WdrProgress;
 
 typedef struct {

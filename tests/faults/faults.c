@@ -6,6 +6,9 @@
  *   deny   writing there fails with EIO
  *   nor    it is a NOR flash of LENGTH bytes as the kernel's MTD layer shows one: OFFSET bytes are
  *          erased at a time, and a write only makes ones to zeros
+ *   slow   it carries OFFSET bytes a second, one request after the other, each of which takes
+ * LENGTH nanoseconds besides. Nothing waits: the clock of the program goes on by that, and by
+ *          nothing else, so that it sees these times exactly, however busy the machine is
  *   wrap   what lies there lies at the disk's start, and further ones again and again: the disk has
  *          OFFSET bytes */
 #include <dlfcn.h>
@@ -20,9 +23,11 @@
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
+#include <time.h>
 #include <unistd.h>
 
 static atomic_uint once_done;
+static atomic_ullong clock_ns;
 
 typedef struct {
 	char name[256], kind[8];
@@ -183,6 +188,47 @@ static ssize_t write_flash(int fd, const void *buf, size_t len, off_t offset)
 	return write_it(fd, cells, part, offset);
 }
 
+/* ---- a slow medium ---- */
+
+static void take_time(int fd, size_t len)
+{
+	Fault f;
+
+	if (find_fault("slow", fd, SSIZE_MAX, 0, &f))
+		atomic_fetch_add(&clock_ns, f.len + len * 1000000000ULL / f.offset);
+}
+
+static bool is_slow(void)
+{
+	const char *faults = getenv("WDR_FAULTS");
+
+	return faults && strstr(faults, ":slow:");
+}
+
+int clock_gettime(clockid_t id, struct timespec *ret)
+{
+	static int (*next)(clockid_t, struct timespec *);
+
+	if (!next)
+		*(void **)&next = real("clock_gettime");
+	if (id != CLOCK_MONOTONIC || !is_slow())
+		return next(id, ret);
+	unsigned long long now = atomic_load(&clock_ns);
+	ret->tv_sec = (time_t)(now / 1000000000);
+	ret->tv_nsec = (long)(now % 1000000000);
+	return 0;
+}
+
+/* Its requests would pass us by. */
+int io_uring_queue_init(unsigned entries, void *ring, unsigned flags)
+{
+	static int (*next)(unsigned, void *, unsigned);
+
+	if (!next)
+		*(void **)&next = real("io_uring_queue_init");
+	return is_slow() ? -ENOSYS : next(entries, ring, flags);
+}
+
 ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 {
 	static ssize_t (*next)(int, void *, size_t, off_t);
@@ -196,6 +242,7 @@ ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 		return -1;
 	}
 	offset = true_place(fd, &len, offset);
+	take_time(fd, len);
 	return next(fd, buf, len, offset);
 }
 
@@ -215,6 +262,7 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 	if (find_flash(fd, &flash))
 		return write_flash(fd, buf, len, offset);
 	offset = true_place(fd, &len, offset);
+	take_time(fd, len);
 	return next(fd, buf, len, offset);
 }
 
