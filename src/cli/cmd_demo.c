@@ -23,11 +23,12 @@ static int demo_run(WdrGlobals *globals, int argc, char **argv)
 	wdr_out_text(
 		&out, WDR_STYLE_GOOD, "a bench with the board heron-hide-3 is in %s\n", argv[1]);
 	wdr_out_text(&out, WDR_STYLE_PLAIN,
-		"two more boards have benches of their own below it:\n"
+		"three more boards have benches of their own below it:\n"
 		"  %s/boards/bittern-tower-1    extlinux menu, GPT\n"
 		"  %s/boards/kingfisher-weir-2  loader script with settings, MBR\n"
+		"  %s/boards/dipper-brook-4     extlinux menu, a driver missing\n"
 		"try: wanderitas --bench %s survey\n",
-		argv[1], argv[1], argv[1]);
+		argv[1], argv[1], argv[1], argv[1]);
 	return WDR_EXIT_DONE;
 }
 

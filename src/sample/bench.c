@@ -56,6 +56,10 @@ static const File heron_files[] = {
 	{ "sys/block/mmcblk0/device/type", "SD\n" },
 	{ "sys/block/mmcblk0/device/name", "RB600\n" },
 	{ "sys/block/mmcblk0/device/serial", "0x2f41c7aa\n" },
+	{ "sys/kernel/debug/mmc0/ios", "clock:\t\t200000000 Hz\n"
+				       "actual clock:\t200000000 Hz\n"
+				       "bus width:\t2 (4 bits)\n"
+				       "timing spec:\t6 (sd uhs SDR104)\n" },
 	{ "sys/block/nvme0n1/dev", "259:0\n" },
 	{ "sys/block/nvme0n1/ro", "0\n" },
 	{ "sys/block/nvme0n1/device/model", "Reedbed SSD 2G\n" },
