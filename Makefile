@@ -22,6 +22,7 @@ bench:
 	@$(BUILD) release
 	@scripts/bench build/release
 	@scripts/bench-live build/release
+	@scripts/bench-pace build/release/wanderitas
 
 lint:
 	@scripts/setup test lint

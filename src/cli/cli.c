@@ -66,6 +66,25 @@ WdrOut wdr_cli_stdout(const WdrGlobals *globals)
 	return wdr_out(stdout, globals->no_color);
 }
 
+bool wdr_cli_agree(const char *name, const char *given, const char *what, GError **error)
+{
+	char answer[4096] = "";
+	g_autofree char *base = g_path_get_basename(name);
+
+	if (!given) {
+		fflush(stderr);
+		if (!fgets(answer, sizeof(answer), stdin))
+			*answer = '\0';
+		answer[strcspn(answer, "\n")] = '\0';
+		given = answer;
+	}
+	if (strcmp(given, name) == 0 || strcmp(given, base) == 0)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of %s", given, what);
+	wdr_error_hint(error, "nothing was written");
+	return false;
+}
+
 int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
 {
 	WdrOut out = wdr_out(stderr, globals->no_color);

@@ -36,7 +36,7 @@ typedef struct {
 extern const WdrCommand wdr_cmd_survey, wdr_cmd_ready, wdr_cmd_rehearse, wdr_cmd_draft,
 	wdr_cmd_move, wdr_cmd_catchup, wdr_cmd_arrive, wdr_cmd_readdress, wdr_cmd_rewind,
 	wdr_cmd_drivers, wdr_cmd_order, wdr_cmd_loader, wdr_cmd_firmware, wdr_cmd_tune,
-	wdr_cmd_pace, wdr_cmd_demo;
+	wdr_cmd_pace, wdr_cmd_report, wdr_cmd_demo;
 
 /* Entries for the global options; they write into `globals`. Ends with an empty one. The caller's.
  */
@@ -48,6 +48,13 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 /* The world that the global options ask for, with progress on stderr. */
 bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error);
 WdrOut wdr_cli_stdout(const WdrGlobals *globals);
+
+/* What is going to be lost is agreed to by its name, or the last part of it: `given` (NULL: what a
+ * person answers to a question that was printed). REFUSED: it is another name; `what` it is none
+ * of.
+ */
+bool wdr_cli_agree(const char *name, const char *given, const char *what,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Prints the error and its hint; returns the exit code: `otherwise`, or USAGE for such an error. */
 int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise);

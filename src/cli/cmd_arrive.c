@@ -1,7 +1,9 @@
 #include "cli/plan_options.h"
 #include "cli/progress.h"
 
+#include "cli/keep.h"
 #include "move/arrive.h"
+#include "move/move.h"
 #include "present/arrival.h"
 
 static bool arrive(WdrGlobals *globals, int argc, char **argv, WdrArrival **ret, GError **error)
@@ -24,6 +26,9 @@ static bool arrive(WdrGlobals *globals, int argc, char **argv, WdrArrival **ret,
 		return false;
 	bool is_fine = wdr_arrive(world, disk, all != 0, ret, error);
 	wdr_progress_end();
+	if (is_fine && (*ret)->is_there)
+		wdr_cli_keep(world, (*ret)->records, WDR_ARRIVAL_FILE,
+			wdr_present_arrival_document(*ret));
 	return is_fine;
 }
 

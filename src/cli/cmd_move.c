@@ -2,6 +2,7 @@
 
 #include "boot/survey.h"
 #include "cli/progress.h"
+#include "cli/keep.h"
 #include "cli/move_steps.h"
 #include "cli/under_way.h"
 #include "move/into.h"
@@ -15,6 +16,7 @@ typedef struct {
 	WdrPlanOptions plan;
 	char *erase;
 	char **despite;
+	char *ready; /* the checks, as JSON */
 	gboolean resume, accept_damage;
 	bool has_begun_steps; /* one of --with failed after something may have been changed */
 } MoveOptions;
@@ -72,26 +74,15 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 
 static bool ask(const WdrItinerary *it, const char *given, GError **error)
 {
-	char answer[4096] = "";
 	g_autofree char *erased = wdr_itinerary_erased(it);
 	g_autofree char *base = g_path_get_basename(erased);
 
-	if (!given) {
+	if (!given)
 		fprintf(stderr,
 			"\nEverything on %s will be erased. Type its name (%s) to go on: ", erased,
 			base);
-		fflush(stderr);
-		if (!fgets(answer, sizeof(answer), stdin))
-			*answer = '\0';
-		answer[strcspn(answer, "\n")] = '\0';
-		given = answer;
-	}
-	if (strcmp(given, erased) == 0 || strcmp(given, base) == 0)
-		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of %s", given,
-		it->into ? "the partition to move into" : "the target");
-	wdr_error_hint(error, "nothing was written");
-	return false;
+	return wdr_cli_agree(
+		erased, given, it->into ? "the partition to move into" : "the target", error);
 }
 
 /* What was agreed to by name is done first, and the itinerary is drawn of what there is then. */
@@ -152,14 +143,16 @@ static bool tell_changes(
 }
 
 /* The checks that stop and were not named. */
-static bool is_ready(const MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	const WdrItinerary *it, GError **error)
 {
 	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it);
 	const char *const *despite = (const char *const *)o->despite;
 	const WdrCheck *stop = wdr_ready_stop(checks, despite);
 	WdrOut out = wdr_cli_stdout(globals);
+	g_autoptr(json_t) document = wdr_present_ready_document(it->target.name, checks);
 
+	o->ready = json_dumps(document, JSON_INDENT(2));
 	if (!globals->json && !globals->quiet)
 		wdr_present_unready(&out, checks, despite);
 	if (!stop)
@@ -172,7 +165,7 @@ static bool is_ready(const MoveOptions *o, const WdrGlobals *globals, const WdrW
 }
 
 /* Shows what is going to be done, and asks; who goes on was asked before the target was erased. */
-static bool may_go_on(const MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
+static bool may_go_on(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	WdrItinerary *it, const char *state, GError **error)
 {
 	WdrOut out = wdr_cli_stdout(globals);
@@ -205,7 +198,8 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
 		.is_resuming = o->resume != 0,
-		.accepts_damage = o->accept_damage != 0 };
+		.accepts_damage = o->accept_damage != 0,
+		.ready = o->ready };
 	if (!wdr_move(world, it, &options, &has_begun, &result, &error)) {
 		if (has_begun)
 			return wdr_cli_fail_begun(globals, world, error, it, &result);
@@ -213,6 +207,10 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	}
 	wdr_progress_end();
 	g_autoptr(WdrRehearsal) rehearsal = wdr_moved_rehearse(world, it);
+	if (rehearsal)
+		wdr_cli_keep(world, state, WDR_REHEARSAL_FILE,
+			wdr_present_rehearsal_document(
+				it->target.name, it->target.medium, rehearsal));
 	if (globals->json)
 		wdr_present_moved_json(stdout, it, &result, rehearsal);
 	else
@@ -227,6 +225,7 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 
 	wdr_plan_options_clear(&o.plan);
 	g_free(o.erase);
+	g_free(o.ready);
 	g_strfreev(o.despite);
 	return code;
 }

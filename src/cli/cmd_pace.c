@@ -72,20 +72,10 @@ static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	return true;
 }
 
-/* The name of a file that is no longer than it need be: "before" of "figures/before.json". */
-static char *label_of(const char *path)
-{
-	char *base = g_path_get_basename(path);
-
-	if (g_str_has_suffix(base, ".json"))
-		base[strlen(base) - strlen(".json")] = '\0';
-	return base;
-}
-
 static bool add_record(WdrPaceRecord *r, const char *path, bool is_all, GError **error)
 {
 	WdrPaceRecord *other = NULL;
-	g_autofree char *label = label_of(path);
+	g_autofree char *label = wdr_pace_record_label(path);
 
 	if (!wdr_pace_record_load(path, &other, error))
 		return false;
@@ -95,25 +85,14 @@ static bool add_record(WdrPaceRecord *r, const char *path, bool is_all, GError *
 
 static bool ask(const WdrPaceStretch *s, const char *given, GError **error)
 {
-	char answer[4096] = "";
 	g_autofree char *base = g_path_get_basename(s->name);
 
-	if (!given) {
+	if (!given)
 		fprintf(stderr,
 			"%s will be written over: %s.\nIts contents will be lost. Type its name (%s) to go "
 			"on: ",
 			s->name, s->contents, base);
-		fflush(stderr);
-		if (!fgets(answer, sizeof(answer), stdin))
-			*answer = '\0';
-		answer[strcspn(answer, "\n")] = '\0';
-		given = answer;
-	}
-	if (strcmp(given, s->name) == 0 || strcmp(given, base) == 0)
-		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of the partition", given);
-	wdr_error_hint(error, "nothing was written");
-	return false;
+	return wdr_cli_agree(s->name, given, "the partition", error);
 }
 
 static bool measure_stretch(const PaceOptions *o, const WdrWorld *world, const char *disk,
@@ -247,7 +226,9 @@ static int pace_run(WdrGlobals *globals, int argc, char **argv)
 	if (r->measured->len > 0)
 		show(&o, globals, is_fine, r);
 	if (!is_fine)
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+		return wdr_cli_fail(globals, error,
+			g_error_matches(error, WDR_ERROR, WDR_ERROR_STOPPED) ? WDR_EXIT_STOPPED
+									     : WDR_EXIT_REFUSED);
 	return has_failure(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }
 

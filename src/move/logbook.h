@@ -10,6 +10,8 @@
  *   {"at": SECONDS, "event": "part", "number": N, "what": "carried"}
  *   {"at": SECONDS, "event": "range", "number": N, "start": BYTES, "size": BYTES, "xxh128": "…"}
  *   {"at": SECONDS, "event": "missing", …}                 see missing.h
+ *   {"at": SECONDS, "event": "figures", "entries": N, "bytes": N, "bytes_before": N,
+ *    "carry_ms": N, "read_back_bytes": N, "read_back_ms": N}              how fast it went
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
  *
@@ -72,6 +74,15 @@ bool wdr_logbook_range(WdrLogbook *l, unsigned number, const WdrRange *range, Wd
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_missing(WdrLogbook *l, unsigned partition, const char *path, const GArray *ranges,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* How much was carried and read back, and in which time. */
+typedef struct {
+	uint64_t entries, bytes;
+	uint64_t bytes_before; /* of these, by a run before this one */
+	uint64_t read_back_bytes;
+	double carry_s, read_back_s;
+} WdrLogbookFigures;
+bool wdr_logbook_figures(
+	WdrLogbook *l, const WdrLogbookFigures *figures, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_done(WdrLogbook *l, GError **error);
 /* As well as it goes: the error that it tells of is the one that counts. */
 void wdr_logbook_stopped(WdrLogbook *l, const char *why);

@@ -58,7 +58,11 @@ static bool begin_logbook(WdrMoving *m, GError **error)
 		return wdr_logbook_open(m->world, logbook, &m->logbook, error);
 	for (guint i = 0; i < m->it->parts->len; i++)
 		remove_checkpoint(m, m->it->parts->pdata[i]);
+	g_autofree char *ready = g_build_filename(m->state, WDR_READY_FILE, NULL);
+	if (!m->ready)
+		unlink(ready);
 	return (wdr_write_file(itinerary, json, strlen(json), error) &&
+		       (!m->ready || wdr_write_file(ready, m->ready, strlen(m->ready), error)) &&
 		       wdr_logbook_begin(
 			       m->world, logbook, "itinerary.json", &m->logbook, error)) ||
 	       hint_at_state(error);
@@ -247,6 +251,19 @@ static bool carry_loader(WdrMoving *m, GError **error)
 	return a->size == 0 || wdr_moving_carry_range(m, &range, error);
 }
 
+static bool note_figures(WdrMoving *m, GError **error)
+{
+	const WdrMoveResult *r = m->result;
+	const WdrLogbookFigures figures = { .entries = r->entries,
+		.bytes = r->bytes,
+		.bytes_before = r->bytes_before,
+		.read_back_bytes = r->verify_bytes,
+		.carry_s = r->carry_s,
+		.read_back_s = r->verify_s };
+
+	return wdr_logbook_figures(m->logbook, &figures, error);
+}
+
 static bool carry_all(WdrMoving *m, GError **error)
 {
 	g_auto(WdrHold) hold = { 0 };
@@ -266,8 +283,8 @@ static bool carry_all(WdrMoving *m, GError **error)
 	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
 	       carry_loader(m, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
-	       wdr_moving_check_missing(m, error) && wdr_records_leave(m, &hold, error) &&
-	       wdr_hold_release(m, &hold, error);
+	       wdr_moving_check_missing(m, error) && note_figures(m, error) &&
+	       wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error);
 }
 
 /* All was in its place when the move was interrupted. */
@@ -367,6 +384,7 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 	wdr_moving_init(&m, world, it, options->state, ret_has_begun, ret);
 	m.is_resuming = m.goes_on = options->is_resuming;
 	m.accepts_damage = options->accepts_damage;
+	m.ready = options->ready;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
 	(void)run(&m, &failure);

@@ -53,6 +53,9 @@ typedef struct {
 	bool is_resuming;
 	bool accepts_damage;       /* end well although something could not be read */
 	uint64_t checkpoint_bytes; /* 0: as many as are sensible */
+	/* The checks that were made before, as JSON, to be kept with the itinerary for the report;
+	 * NULL: none. */
+	const char *ready;
 } WdrMoveOptions;
 
 /* What an itinerary that was drawn earlier tells of the target's contents is replaced by what is
@@ -70,6 +73,13 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 #define WDR_STATE_FOLDER "/var/lib/wanderitas"
 /* Folders in it that tell of the move which this system came by: nothing to go on with. */
 #define WDR_ARRIVAL_PREFIX "arrival-"
+
+/* Files of a state folder, and of the records on the new root, beside itinerary.json and
+ * logbook.jsonl: the checks before the move, the rehearsal after it, and those after the restart,
+ * as the commands print them with --json. */
+#define WDR_READY_FILE "ready.json"
+#define WDR_REHEARSAL_FILE "rehearsal.json"
+#define WDR_ARRIVAL_FILE "arrival.json"
 
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);

@@ -11,6 +11,7 @@ typedef struct {
 	const WdrItinerary *it;
 	const char *state;
 	uint64_t checkpoint_bytes;
+	const char *ready; /* as in WdrMoveOptions */
 	bool is_resuming, accepts_damage;
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrLogged logged; /* what an earlier run has done; `missing` is kept up to date */

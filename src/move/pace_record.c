@@ -57,6 +57,15 @@ WdrPaceRecord *wdr_pace_record_new(const WdrWorld *world, double seconds)
 	return r;
 }
 
+char *wdr_pace_record_label(const char *path)
+{
+	char *base = g_path_get_basename(path);
+
+	if (g_str_has_suffix(base, ".json"))
+		base[strlen(base) - strlen(".json")] = '\0';
+	return base;
+}
+
 /* Before and after of one thing stand together. */
 static guint place_for(const WdrPaceRecord *r, const WdrPaced *p)
 {

@@ -40,6 +40,9 @@ bool wdr_pace_record_load(
 	const char *path, WdrPaceRecord **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_pace_record_save(
 	const WdrPaceRecord *r, const char *path, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* What tells the things of a record from those of others: "before" of "figures/before.json". The
+ * caller's. */
+char *wdr_pace_record_label(const char *path);
 /* Takes `p`. Things of one name stand together. */
 void wdr_pace_record_add(WdrPaceRecord *r, WdrPaced *p);
 /* Puts what another one has with what `r` has; `label` tells its things from others of the same

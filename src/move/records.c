@@ -174,6 +174,7 @@ static Records *collect(const WdrMoving *m)
 		g_strdup_printf("%s/" WDR_ARRIVAL_PREFIX "%" G_GINT64_FORMAT, home, m->it->made_at);
 	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
 	g_autofree char *logbook = wdr_moving_logbook_file(m);
+	g_autofree char *ready = g_build_filename(m->state, WDR_READY_FILE, NULL);
 
 	all->volume = (WdrVolume){ &record_ops, g_strdup("the records of the move"), 0, false };
 	all->records = g_ptr_array_new_with_free_func(record_free);
@@ -181,6 +182,7 @@ static Records *collect(const WdrMoving *m)
 	add_folders(all, folder);
 	add_file(all, folder, itinerary);
 	add_file(all, folder, logbook);
+	add_file(all, folder, ready);
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		g_autofree char *list = wdr_moving_packing_file(m, m->it->parts->pdata[i]);
 		add_file(all, folder, list);

@@ -44,13 +44,18 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 		show_next(out, a);
 }
 
-void wdr_present_arrival_json(FILE *file, const WdrArrival *a)
+json_t *wdr_present_arrival_document(const WdrArrival *a)
 {
-	g_autoptr(json_t) root = json_pack("{s:s, s:b, s:b, s:b, s:s, s:s, s:s, s:o}", "format",
+	return json_pack("{s:s, s:b, s:b, s:b, s:s, s:s, s:s, s:o}", "format",
 		"wanderitas-arrival/1", "arrived", a->is_there, "as_planned",
 		a->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0, "logbook_closed",
 		a->is_closed, "records", a->records, "disk", a->disk, "target", a->it->target.name,
 		"checks", wdr_present_checks_json(a->checks));
+}
+
+void wdr_present_arrival_json(FILE *file, const WdrArrival *a)
+{
+	g_autoptr(json_t) root = wdr_present_arrival_document(a);
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

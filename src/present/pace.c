@@ -113,7 +113,7 @@ static char *bar(double share)
 	return g_string_free(text, FALSE);
 }
 
-static double largest(const WdrPaceRecord *r, WdrPaceKind kind)
+double wdr_pace_largest(const WdrPaceRecord *r, WdrPaceKind kind)
 {
 	double most = 0;
 
@@ -126,7 +126,7 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 {
 	const WdrPaceFigure *f = &p->figures[kind];
 	const WdrPaceKindInfo *info = wdr_pace_kind(kind);
-	double most = largest(r, kind);
+	double most = wdr_pace_largest(r, kind);
 	g_autofree char *title = wdr_paced_title(p);
 	g_autofree char *name = g_strdup_printf("  %s", title);
 	g_autofree char *drawn = bar(most > 0 ? f->median / most : 0);

@@ -17,6 +17,8 @@ char *wdr_pace_times(const WdrPaceFigure *f, const WdrPaceFigure *base);
 const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
 /* "9.1 x mmcblk0", "as mmcblk0"; NULL: there is nothing to hold it against. The caller's. */
 char *wdr_pace_verdict(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
+/* The largest of a kind, in bytes a second. */
+double wdr_pace_largest(const WdrPaceRecord *r, WdrPaceKind kind);
 bool wdr_pace_is_measured(const WdrPaceRecord *r, WdrPaceKind kind);
 /* What it is and how it is reached, in one line; escaped. The caller's. */
 char *wdr_pace_description(const WdrPaced *p);

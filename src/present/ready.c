@@ -111,12 +111,16 @@ json_t *wdr_present_checks_json(const GPtrArray *checks)
 	return list;
 }
 
+json_t *wdr_present_ready_document(const char *target, const GPtrArray *checks)
+{
+	return json_pack("{s:s, s:s, s:b, s:b, s:o}", "format", "wanderitas-ready/1", "target",
+		target, "ready", wdr_ready_stop(checks, NULL) == NULL, "can_be_waived",
+		!has_final(checks), "checks", wdr_present_checks_json(checks));
+}
+
 void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *checks)
 {
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:b, s:b, s:o}", "format", "wanderitas-ready/1", "target",
-			target, "ready", wdr_ready_stop(checks, NULL) == NULL, "can_be_waived",
-			!has_final(checks), "checks", wdr_present_checks_json(checks));
+	g_autoptr(json_t) root = wdr_present_ready_document(target, checks);
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

@@ -13,5 +13,6 @@ void wdr_present_unready(const WdrOut *out, const GPtrArray *checks, const char 
 /* A list of checks, whatever they are about; `stop`: how one that stops is marked. */
 void wdr_present_checks(const WdrOut *out, const GPtrArray *checks, const char *stop);
 json_t *wdr_present_checks_json(const GPtrArray *checks);
-/* "wanderitas-ready/1". */
+/* "wanderitas-ready/1". The caller's. */
+json_t *wdr_present_ready_document(const char *target, const GPtrArray *checks);
 void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *checks);

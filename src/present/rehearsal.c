@@ -89,8 +89,7 @@ void wdr_present_verdict(
 	}
 }
 
-void wdr_present_rehearsal_json(
-	FILE *file, const char *name, const char *medium, const WdrRehearsal *r)
+json_t *wdr_present_rehearsal_document(const char *name, const char *medium, const WdrRehearsal *r)
 {
 	json_t *steps = json_array();
 
@@ -101,10 +100,16 @@ void wdr_present_rehearsal_json(
 				"result", kinds[step->kind].name, "text", step->text, "remedy",
 				step->remedy));
 	}
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:s?, s:s, s:s?, s:o}", "format", "wanderitas-rehearsal/1",
-			"disk", name, "medium", medium, "verdict", wdr_verdict_name(r->verdict),
-			"reason", r->reason ? r->reason->text : NULL, "steps", steps);
+	return json_pack("{s:s, s:s, s:s?, s:s, s:s?, s:o}", "format", "wanderitas-rehearsal/1",
+		"disk", name, "medium", medium, "verdict", wdr_verdict_name(r->verdict), "reason",
+		r->reason ? r->reason->text : NULL, "steps", steps);
+}
+
+void wdr_present_rehearsal_json(
+	FILE *file, const char *name, const char *medium, const WdrRehearsal *r)
+{
+	g_autoptr(json_t) root = wdr_present_rehearsal_document(name, medium, r);
+
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 }

@@ -1,6 +1,7 @@
 /* A rehearsal as text or JSON. */
 #pragma once
 
+#include "base/cleanup.h"
 #include "boot/rehearse.h"
 #include "present/out.h"
 
@@ -16,5 +17,7 @@ void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medi
  * another report. `how`: "rehearsed", or what it was else. */
 void wdr_present_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r);
+/* "wanderitas-rehearsal/1". The caller's. */
+json_t *wdr_present_rehearsal_document(const char *name, const char *medium, const WdrRehearsal *r);
 void wdr_present_rehearsal_json(
 	FILE *file, const char *name, const char *medium, const WdrRehearsal *r);

@@ -17,6 +17,7 @@ Suite *suite_arrive(void);
 Suite *suite_running(void);
 Suite *suite_second(void);
 Suite *suite_pace(void);
+Suite *suite_report(void);
 Suite *suite_tune(void);
 Suite *suite_refusals(void);
 Suite *suite_order(void);
@@ -28,4 +29,4 @@ SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), s
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
 	suite_damage(), suite_into(), suite_logical(), suite_rehearse(), suite_medium(),
 	suite_ready(), suite_arrive(), suite_drivers(), suite_order(), suite_loader(),
-	suite_second(), suite_tune(), suite_pace())
+	suite_second(), suite_tune(), suite_pace(), suite_report())

@@ -54,8 +54,9 @@ END_TEST
 
 START_TEST(every_command_has_help)
 {
-	static const char *const names[] = { "survey", "draft", "move", "readdress", "rewind",
-		"demo" };
+	static const char *const names[] = { "survey", "ready", "draft", "move", "catchup",
+		"rehearse", "arrive", "readdress", "rewind", "drivers", "order", "loader",
+		"firmware", "tune", "pace", "report", "demo" };
 
 	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
 		SupRun run = WANDERITAS(names[i], "--help");

@@ -144,7 +144,7 @@ START_TEST(a_signal_leaves_no_scratch_file)
 {
 	static const struct {
 		int number, code;
-	} signals[] = { { SIGTERM, 3 }, { SIGINT, 3 }, { SIGKILL, 128 + SIGKILL } };
+	} signals[] = { { SIGTERM, 4 }, { SIGINT, 4 }, { SIGKILL, 128 + SIGKILL } };
 	const char *folder = sup_path("field");
 
 	SUP_TOOL("mkdir", folder);
@@ -291,8 +291,9 @@ END_TEST
 START_TEST(writes_to_a_partition_that_is_given_up)
 {
 	fill_drive();
-	SUP_TOOL("bash", "-c",
-		g_strdup_printf("printf '8192,262144,c\\n270336,,83\\n' | sfdisk -q %s", DRIVE));
+	g_autofree char *partition =
+		g_strdup_printf("printf '8192,262144,c\\n270336,,83\\n' | sfdisk -q %s", DRIVE);
+	SUP_TOOL("bash", "-c", partition);
 	g_autofree char *head =
 		g_strdup_printf("dd if=%s bs=1M count=132 status=none | sha256sum", DRIVE);
 	const char *before = SUP_TOOL("bash", "-c", head);

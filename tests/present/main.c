@@ -2,5 +2,6 @@
 
 Suite *suite_axis(void);
 Suite *suite_chart(void);
+Suite *suite_page(void);
 
-SUITE_MAIN(suite_axis(), suite_chart())
+SUITE_MAIN(suite_axis(), suite_chart(), suite_page())

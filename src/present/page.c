@@ -1,0 +1,156 @@
+#include "present/page.h"
+
+#include "base/text.h"
+#include "present/page_parts.h"
+#include "present/page_style.h"
+
+#include <string.h>
+
+/* What the moved system is called; failing that, the machine that it was moved on. */
+static const char *name_of(const WdrPage *p)
+{
+	const char *moved = wdr_page_text(p->report, "moved.host");
+	const char *host = wdr_page_text(p->report, "machine.host");
+
+	return *moved ? moved : *host ? host : "a system";
+}
+
+static void add_head(WdrPage *p)
+{
+	wdr_page_add(p,
+		"<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"
+		"<meta name=\"viewport\" content=\"width=device-width,initial-scale=1\">\n"
+		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; "
+		"style-src 'unsafe-inline'; img-src data:\">\n<title>%s: report of a move</title>\n"
+		"<style>\n",
+		name_of(p));
+	for (size_t i = 0; i < G_N_ELEMENTS(page_style); i++)
+		g_string_append(p->html, page_style[i]);
+	wdr_page_add(p, "</style>\n</head>\n<body>\n<main>\n");
+}
+
+/* ---- what came of it, at the top ---- */
+
+static void add_verdict(WdrPage *p, const char *mark, const char *text)
+{
+	wdr_page_add(p, "<li><span class=\"badge %s\">%s</span></li>\n", mark, text);
+}
+
+static void add_state(WdrPage *p)
+{
+	const char *state = wdr_page_text(p->report, "state");
+	bool is_missing = json_array_size(wdr_page_at(p->report, "missing")) > 0;
+
+	if (strcmp(state, "drawn") == 0)
+		add_verdict(p, "plain", "planned, not carried out");
+	else if (strcmp(state, "unfinished") == 0)
+		add_verdict(p, "bad", "begun, and not finished");
+	else if (is_missing)
+		add_verdict(p, "remark", "carried and read back, but for damaged files");
+	else
+		add_verdict(p, "good", "carried and read back whole");
+}
+
+static void add_rehearsed(WdrPage *p)
+{
+	const char *verdict = wdr_page_text(p->report, "rehearsal.verdict");
+	g_autofree char *text = g_strdup_printf("rehearsed: %s", verdict);
+
+	if (*verdict)
+		add_verdict(p,
+			strcmp(verdict, "boots") == 0        ? "good"
+			: g_str_has_prefix(verdict, "boots") ? "remark"
+							     : "bad",
+			text);
+}
+
+static void add_arrived(WdrPage *p)
+{
+	const json_t *arrival = wdr_page_at(p->report, "arrival");
+	bool is_there = json_is_true(wdr_page_at(arrival, "arrived"));
+
+	if (!json_is_object(arrival))
+		add_verdict(p, "plain", "not looked at after the restart yet");
+	else if (json_is_true(wdr_page_at(arrival, "as_planned")))
+		add_verdict(p, "good", "started from the new disk, all as planned");
+	else
+		add_verdict(p, is_there ? "remark" : "bad",
+			is_there ? "started from the new disk, not all as planned"
+				 : "started from the old disk");
+}
+
+static void add_header(WdrPage *p)
+{
+	const json_t *it = wdr_page_at(p->report, "itinerary");
+	bool is_root = strcmp(wdr_page_text(it, "what"), "root") == 0;
+	g_autofree char *day = wdr_format_time(wdr_page_number(it, "made_at"));
+
+	wdr_page_add(p,
+		"<header>\n<p class=\"soft\">Report of a move</p>\n<h1>%s: %s from %s (%s) to %s "
+		"(%s)</h1>\n<p>Planned %s.</p>\n<ul class=\"verdicts\">\n",
+		name_of(p), is_root ? "the root alone" : "everything",
+		wdr_page_text(it, "source.name"), wdr_page_text(it, "source.medium"),
+		wdr_page_text(it, "target.name"), wdr_page_text(it, "target.medium"), day);
+	add_state(p);
+	add_rehearsed(p);
+	add_arrived(p);
+	wdr_page_add(p, "</ul>\n</header>\n");
+}
+
+static void add_summary(WdrPage *p)
+{
+	const json_t *figures = wdr_page_at(p->report, "figures");
+	g_autofree char *bytes = wdr_page_size(figures, "bytes");
+	g_autofree char *carried = g_strdup_printf(
+		"%" JSON_INTEGER_FORMAT " entries, %s", wdr_page_number(figures, "entries"), bytes);
+	g_autofree char *edits =
+		g_strdup_printf("%zu", json_array_size(wdr_page_at(p->report, "itinerary.edits")));
+	g_autofree char *warnings =
+		g_strdup_printf("%zu", json_array_size(wdr_page_at(p->report, "warnings")));
+
+	wdr_page_section(p, "summary", "The board and its system");
+	wdr_page_facts(p);
+	wdr_page_fact(p, "Board", wdr_page_text(p->report, "machine.board"));
+	wdr_page_fact(p, "Host name", name_of(p));
+	wdr_page_fact(p, "System", wdr_page_text(p->report, "moved.system"));
+	wdr_page_fact(p, "Kernel", wdr_page_text(p->report, "machine.kernel"));
+	wdr_page_fact(p, "Carried", json_is_object(figures) ? carried : NULL);
+	wdr_page_fact(p, "Files edited", edits);
+	wdr_page_fact(p, "Warnings", warnings);
+	wdr_page_facts_end(p);
+	wdr_page_section_end(p);
+}
+
+static void add_footer(WdrPage *p)
+{
+	g_autofree char *day = wdr_format_time(wdr_page_number(p->report, "made_at"));
+
+	wdr_page_add(p, "<footer>\n<p>Made by wanderitas %s, %s.",
+		wdr_page_text(p->report, "made_by"), day);
+	if (*wdr_page_text(p->report, "records"))
+		wdr_page_add(p, " Records of the move: <code>%s</code>",
+			wdr_page_text(p->report, "records"));
+	wdr_page_add(p, "</p>\n</footer>\n</main>\n</body>\n</html>\n");
+}
+
+char *wdr_page(json_t *report, const WdrPaceRecord *paces)
+{
+	g_autoptr(json_t) clean = wdr_page_clean(report);
+	WdrPage p = { g_string_new(NULL), clean };
+
+	add_head(&p);
+	add_header(&p);
+	add_summary(&p);
+	wdr_page_warnings(&p);
+	wdr_page_disks(&p);
+	wdr_page_layout(&p);
+	wdr_page_addresses(&p);
+	wdr_page_edits(&p);
+	wdr_page_checks(&p);
+	wdr_page_copy(&p);
+	wdr_page_left(&p);
+	wdr_page_speeds(&p, paces);
+	wdr_page_back(&p);
+	add_footer(&p);
+	return g_string_free(p.html, FALSE);
+}
