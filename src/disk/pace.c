@@ -321,6 +321,7 @@ static bool measure(Run *r, double seconds, GError **error)
 	size_t each = r->kind->request_bytes;
 	void *buffers = NULL;
 
+	/* In plain pages: large ones make requests cheaper than those of other programs are. */
 	if (posix_memalign(&buffers, ALIGNMENT, each * r->kind->at_once) != 0)
 		return wdr_error_set(error, WDR_ERROR_IO, "out of memory");
 	r->buffers = buffers;

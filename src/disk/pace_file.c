@@ -90,10 +90,13 @@ int64_t wdr_pace_file_written_at(const WdrPaceFile *f)
 static bool goes_past_cache(int fd, bool is_empty)
 {
 	struct statfs fs;
+	struct stat st;
 	void *page = NULL;
 
-	if (fstatfs(fd, &fs) == 0 && ((unsigned long)fs.f_type == TMPFS_MAGIC ||
-					     (unsigned long)fs.f_type == RAMFS_MAGIC))
+	/* Of a device it would tell the file system that its node lies on. */
+	if (fstat(fd, &st) == 0 && !S_ISBLK(st.st_mode) && fstatfs(fd, &fs) == 0 &&
+		((unsigned long)fs.f_type == TMPFS_MAGIC ||
+			(unsigned long)fs.f_type == RAMFS_MAGIC))
 		return false;
 	if (is_empty)
 		return true;

@@ -29,17 +29,18 @@ static int64_t drawn_at(const char *folder)
 
 char *wdr_report_newest(const WdrWorld *world)
 {
-	char *newest = wdr_move_newest_state(world);
-	int64_t when = newest ? drawn_at(newest) : -1;
+	char *newest = NULL;
+	int64_t when = -1;
 
+	/* The first of these is where moves of this machine keep theirs, too. Changes in place have
+	 * itineraries there that are no moves, and are not loaded. */
 	for (size_t i = 0; wdr_arrival_homes[i]; i++) {
 		g_autofree char *home = g_strconcat("/", wdr_arrival_homes[i], NULL);
 		g_autofree char *path = wdr_world_path(world, home);
 		g_autoptr(GDir) dir = g_dir_open(path, 0, NULL);
 		for (const char *name; dir && (name = g_dir_read_name(dir));) {
 			g_autofree char *folder = g_build_filename(path, name, NULL);
-			int64_t then =
-				g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) ? drawn_at(folder) : -1;
+			int64_t then = drawn_at(folder);
 			if (then <= when)
 				continue;
 			when = then;

@@ -65,6 +65,14 @@ const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const Wd
 	return first;
 }
 
+char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind)
+{
+	if (p->link.rate == 0 || wdr_pace_kind(kind)->is_random)
+		return NULL;
+	g_autofree char *rate = wdr_pace_number((double)p->link.rate / MB);
+	return g_strdup_printf("of %s", rate);
+}
+
 bool wdr_pace_is_measured(const WdrPaceRecord *r, WdrPaceKind kind)
 {
 	for (guint i = 0; i < r->measured->len; i++) {
@@ -137,8 +145,9 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 	g_autofree char *median = wdr_pace_latency(f->latency_median);
 	g_autofree char *p99 = wdr_pace_latency(f->latency_p99);
 	g_autofree char *verdict = wdr_pace_verdict(r, kind, p);
-	const char *const cells[] = { name, drawn, rate, info->is_random ? requests : NULL, spread,
-		median, p99, verdict };
+	g_autofree char *link = wdr_pace_link(p, kind);
+	const char *const cells[] = { name, drawn, rate, link, info->is_random ? requests : NULL,
+		spread, median, p99, verdict };
 
 	wdr_grid_row(g, wdr_pace_is_unsteady(f) ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
 }
@@ -146,8 +155,8 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 static void show_figures(const WdrOut *out, const WdrPaceRecord *r)
 {
 	static const WdrColumn columns[] = { { "", false }, { "", false }, { "MB/s", true },
-		{ "requests/s", true }, { "spread", true }, { "median", true }, { "99 %", true },
-		{ "", false } };
+		{ "link", true }, { "requests/s", true }, { "spread", true }, { "latency", true },
+		{ "99 % in", true }, { "", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
 
 	for (unsigned k = 0; k < WDR_PACE_KINDS; k++) {

@@ -116,7 +116,7 @@ static void add_summary(WdrPage *p)
 	wdr_page_fact(p, "Kernel", wdr_page_text(p->report, "machine.kernel"));
 	wdr_page_fact(p, "Carried", json_is_object(figures) ? carried : NULL);
 	wdr_page_fact(p, "Files edited", edits);
-	wdr_page_fact(p, "Warnings", warnings);
+	wdr_page_fact(p, "Warnings and notes", warnings);
 	wdr_page_facts_end(p);
 	wdr_page_section_end(p);
 }

@@ -50,8 +50,9 @@ static void add_figure(WdrPage *p, const char *const *headers, const WdrPaceReco
 	g_autofree char *p99 = wdr_pace_latency(f->latency_p99);
 	g_autofree char *raw_verdict = wdr_pace_verdict(r, kind, paced);
 	g_autofree char *verdict = raw_verdict ? clean(raw_verdict) : NULL;
+	g_autofree char *link = wdr_pace_link(paced, kind);
 	const WdrPageCell cells[] = { { .text = title, .bar = most > 0 ? f->median / most : 0 },
-		{ .text = rate, .is_number = true },
+		{ .text = rate, .is_number = true }, { .text = link, .is_number = true },
 		{ .text = info->is_random ? requests : NULL, .is_number = true },
 		{ .text = spread, .is_number = true }, { .text = median, .is_number = true },
 		{ .text = p99, .is_number = true }, { .text = verdict } };
@@ -61,8 +62,8 @@ static void add_figure(WdrPage *p, const char *const *headers, const WdrPaceReco
 
 static void add_kind(WdrPage *p, const WdrPaceRecord *r, WdrPaceKind kind)
 {
-	static const char *const headers[] = { "Disk", "MB/s", "Requests/s", "Spread",
-		"Latency, median", "Latency, 99 %", "Against", NULL };
+	static const char *const headers[] = { "Disk", "MB/s", "Link carries", "Requests/s",
+		"Spread", "Latency, median", "Latency, 99 %", "Against", NULL };
 
 	if (!wdr_pace_is_measured(r, kind))
 		return;

@@ -233,7 +233,7 @@ void wdr_page_warnings(WdrPage *p)
 	static const char *const headers[] = { "From", "Warning", "To do", NULL };
 	const json_t *warnings = wdr_page_at(p->report, "warnings");
 
-	wdr_page_section(p, "warnings", "Warnings");
+	wdr_page_section(p, "warnings", "Warnings and notes");
 	if (json_array_size(warnings) == 0) {
 		wdr_page_absent(p, "None.");
 	} else {

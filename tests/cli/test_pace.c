@@ -340,6 +340,32 @@ START_TEST(a_file_system_without_room)
 }
 END_TEST
 
+/* A device, whose node lies in memory. */
+START_TEST(a_device)
+{
+	if (!may_mount("a_device"))
+		return;
+	sup_make_image(sup_path("disk.img"), UINT64_C(200) * 1048576);
+	g_autofree char *of = g_strdup_printf("of=%s", sup_path("disk.img"));
+	SUP_TOOL("dd", "if=/dev/urandom", of, "bs=1M", "count=200", "conv=notrunc");
+	SupRun loop = SUP_RUN("losetup", "-f", "--show", sup_path("disk.img"));
+	if (loop.code != 0) {
+		puts("skipped: a_device: this machine has no loop devices");
+		return;
+	}
+	g_strchomp(loop.out);
+	g_autofree char *before = g_strdup(sup_hash(sup_path("disk.img")));
+	SupRun run = WANDERITAS("pace", loop.out, "--seconds", "0.3", "--json");
+	SupRun writing = WANDERITAS("pace", loop.out, "--write-to", "1", "--erase", "loop0p1");
+	SUP_TOOL("losetup", "-d", loop.out);
+	bench_expect(&run, 0, "\"past_cache\": true");
+	bench_expect(&run, 0, "\"medium\": \"loop device\"");
+	bench_expect(&run, 0, "\"stand_in\": false");
+	bench_expect(&writing, 2, "has no partition '1' to write to");
+	ck_assert_str_eq(before, sup_hash(sup_path("disk.img")));
+}
+END_TEST
+
 START_TEST(a_fat)
 {
 	const char *folder = sup_path("fat");
@@ -386,6 +412,7 @@ Suite *suite_pace(void)
 	tcase_add_test(tc, says_when_it_may_be_memory);
 	tcase_add_test(tc, writes_to_a_partition_that_is_given_up);
 	tcase_add_test(tc, a_file_system_without_room);
+	tcase_add_test(tc, a_device);
 	tcase_add_test(tc, a_fat);
 	suite_add_tcase(s, tc);
 	return s;

@@ -239,6 +239,18 @@ START_TEST(without_a_move)
 }
 END_TEST
 
+/* Its records lie where those of moves do. */
+START_TEST(a_change_in_place_is_no_move)
+{
+	const Board *weir = &boards[2];
+	SupRun rewrite = BOARD_RUN(weir, "readdress", "mmcblk0", "--name-by", "path", "--write");
+
+	bench_expect(&rewrite, 0, "done:");
+	SupRun run = BOARD_RUN(weir, "report", "-o", PAGE);
+	bench_expect(&run, 2, "there is no move to report on");
+}
+END_TEST
+
 static const struct {
 	const char *file, *text, *says;
 } damaged[] = {
@@ -286,6 +298,7 @@ Suite *suite_report(void)
 	tcase_add_test(tc, names_that_are_markup);
 	tcase_add_test(tc, the_look_can_fail);
 	tcase_add_test(tc, without_a_move);
+	tcase_add_test(tc, a_change_in_place_is_no_move);
 	tcase_add_loop_test(tc, damaged_records, 0, G_N_ELEMENTS(damaged));
 	tcase_add_test(tc, what_cannot_be_shown);
 	suite_add_tcase(s, tc);
