@@ -102,34 +102,33 @@ static uint64_t more_than(uint64_t now, uint64_t before, uint64_t ours)
 	return now > before && now - before > ours ? now - before - ours : 0;
 }
 
-static void tell_others(const WdrWorld *world, WdrPaced *p, const WdrPaceFile *f, Traffic *t)
+/* writes: what we do to the disk, the scratch file's first filling included, is no other's. */
+static void tell_others(
+	const WdrWorld *world, WdrPaced *p, const WdrPaceFile *f, const Traffic *t, bool writes)
 {
 	uint64_t read = 0;
 	uint64_t written = 0;
-	uint64_t ours[2] = { 0, 0 };
+	uint64_t ours[2] = { 0, writes ? p->span : 0 };
 
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++)
 		ours[wdr_pace_kind((WdrPaceKind)i)->is_write] += p->figures[i].moved;
-	if (wdr_pace_file_written_at(f) != t->written_at)
+	if (!writes && wdr_pace_file_written_at(f) != t->written_at)
 		g_ptr_array_add(p->remarks,
 			g_strdup(
 				"another program wrote to this image while it was measured: measure "
 				"it again"));
-	if (t->disk && wdr_disk_traffic(world, t->disk, &read, &written)) {
-		uint64_t others_read = more_than(read, t->read, t->counts_ours ? ours[0] : 0);
-		uint64_t others_wrote =
-			more_than(written, t->written, t->counts_ours ? ours[1] + p->span : 0);
-		uint64_t others = others_read + others_wrote;
-		if (others > OTHERS_MIN && others > (ours[0] + ours[1]) / 100 * OTHERS_PERCENT)
-			g_ptr_array_add(p->remarks,
-				g_strdup_printf(
-					"other programs read %.0f MB from %s and wrote %.0f MB to "
-					"it meanwhile: the figures are too low; measure again "
-					"when it is idle",
-					(double)others_read / MB, t->disk,
-					(double)others_wrote / MB));
-	}
-	g_free(t->disk);
+	if (!t->disk || !wdr_disk_traffic(world, t->disk, &read, &written))
+		return;
+	uint64_t others_read = more_than(read, t->read, t->counts_ours ? ours[0] : 0);
+	uint64_t others_wrote = more_than(written, t->written, t->counts_ours ? ours[1] : 0);
+	uint64_t others = others_read + others_wrote;
+	if (others > OTHERS_MIN && others > (ours[0] + ours[1]) / 100 * OTHERS_PERCENT)
+		g_ptr_array_add(p->remarks,
+			g_strdup_printf(
+				"other programs read %.0f MB from %s and wrote %.0f MB to it "
+				"meanwhile: the figures are too low; measure again when it is "
+				"idle",
+				(double)others_read / MB, t->disk, (double)others_wrote / MB));
 }
 
 /* ---- measuring ---- */
@@ -195,7 +194,10 @@ static bool measure(const WdrWorld *world, WdrPaced *p, WdrPaceFile *f, bool wit
 	p->is_stand_in = strcmp(p->kind, "folder") != 0 && wdr_pace_file_written_at(f) != 0;
 	bool is_whole = measure_all(world, p, f, with_writing, seconds, &failure);
 	p->span = wdr_pace_file_span(f);
-	tell_others(world, p, f, &traffic);
+	/* Of what a failure cut off nobody knows how much it was. */
+	if (is_whole)
+		tell_others(world, p, f, &traffic, with_writing);
+	g_free(traffic.disk);
 	wdr_paced_judge(world, p);
 	return is_whole || take_failure(p, failure, error);
 }

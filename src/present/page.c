@@ -110,10 +110,15 @@ static void add_summary(WdrPage *p)
 
 	wdr_page_section(p, "summary", "The board and its system");
 	wdr_page_facts(p);
-	wdr_page_fact(p, "Board", wdr_page_text(p->report, "machine.board"));
 	wdr_page_fact(p, "Host name", name_of(p));
 	wdr_page_fact(p, "System", wdr_page_text(p->report, "moved.system"));
-	wdr_page_fact(p, "Kernel", wdr_page_text(p->report, "machine.kernel"));
+	/* A board that moved itself, or a workbench that made a disk for one. */
+	if (strcmp(name_of(p), wdr_page_text(p->report, "machine.host")) == 0) {
+		wdr_page_fact(p, "Board", wdr_page_text(p->report, "machine.board"));
+		wdr_page_fact(p, "Kernel", wdr_page_text(p->report, "machine.kernel"));
+	} else {
+		wdr_page_fact(p, "Prepared on", wdr_page_text(p->report, "machine.host"));
+	}
 	wdr_page_fact(p, "Carried", json_is_object(figures) ? carried : NULL);
 	wdr_page_fact(p, "Files edited", edits);
 	wdr_page_fact(p, "Warnings and notes", warnings);

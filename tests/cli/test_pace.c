@@ -303,6 +303,8 @@ START_TEST(writes_to_a_partition_that_is_given_up)
 		"--write-to", "2", "--erase", "nvme0n1p2", "--seconds", "1", "-o",
 		sup_path("figures.json"));
 	bench_expect(&run, 0, "writes in sequence, 1 MiB");
+	/* What we wrote ourselves is no other's. */
+	ck_assert_ptr_null(strstr(run.out, "another program"));
 	/* Table, first partition and the gaps are as they were. */
 	const char *after = SUP_TOOL("bash", "-c", head);
 	ck_assert_str_eq(before, after);

@@ -167,6 +167,26 @@ START_TEST(of_a_root_alone)
 }
 END_TEST
 
+/* The workbench is not the board. */
+START_TEST(of_an_image_for_another_board)
+{
+	const char *drive = sup_path("drive.img");
+	g_autofree char *state = g_strdup_printf("%s.wanderitas", drive);
+
+	sup_make_image(drive, UINT64_C(1500) * 1048576);
+	SupRun run = WANDERITAS(
+		"move", "--from", bench_path("dev/mmcblk0"), "--to", drive, "--erase", "drive.img");
+	bench_expect(&run, 0, "done:");
+	SupRun report = WANDERITAS("report", state, "-o", PAGE);
+	bench_expect(&report, 0, "the report is in");
+	g_autofree char *page = sup_read(PAGE, NULL);
+	expect_text(page, "<dt>Host name</dt><dd>heron-hide-3</dd>");
+	expect_text(page, "<dt>Prepared on</dt>");
+	ck_assert_ptr_null(strstr(page, "<dt>Kernel</dt>"));
+	expect_text(page, "was only read: it is what it was on");
+}
+END_TEST
+
 /* What comes from a disk is text, whatever it looks like. */
 START_TEST(names_that_are_markup)
 {
@@ -295,6 +315,7 @@ Suite *suite_report(void)
 	tcase_add_test(tc, of_a_plan);
 	tcase_add_test(tc, of_an_interrupted_move);
 	tcase_add_test(tc, of_a_root_alone);
+	tcase_add_test(tc, of_an_image_for_another_board);
 	tcase_add_test(tc, names_that_are_markup);
 	tcase_add_test(tc, the_look_can_fail);
 	tcase_add_test(tc, without_a_move);
