@@ -117,6 +117,20 @@ static WdrPaceRequest *reap_from_threads(void *self)
 
 static const WdrPaceOps thread_ops = { submit_to_threads, reap_from_threads, flush, now };
 
+/* Kernels before 5.6 have rings that know no plain reads and writes. */
+static bool make_ring(struct io_uring *ring, unsigned entries)
+{
+	if (io_uring_queue_init(entries, ring, 0) != 0)
+		return false;
+	struct io_uring_probe *probe = io_uring_get_probe_ring(ring);
+	bool is_able = probe && io_uring_opcode_supported(probe, IORING_OP_READ) &&
+		       io_uring_opcode_supported(probe, IORING_OP_WRITE);
+	io_uring_free_probe(probe);
+	if (!is_able)
+		io_uring_queue_exit(ring);
+	return is_able;
+}
+
 WdrPaceQueue *wdr_pace_queue_new(int fd, unsigned at_once)
 {
 	WdrPaceQueue *q = g_new0(WdrPaceQueue, 1);
@@ -124,7 +138,7 @@ WdrPaceQueue *wdr_pace_queue_new(int fd, unsigned at_once)
 	q->fd = fd;
 	if (at_once == 1) {
 		q->ops = &one_ops;
-	} else if (io_uring_queue_init(at_once, &q->ring, 0) == 0) {
+	} else if (make_ring(&q->ring, at_once)) {
 		q->has_ring = true;
 		q->ops = &ring_ops;
 	} else {
