@@ -26,6 +26,26 @@ static void add_diff(WdrPage *p, const char *diff)
 	wdr_page_add(p, "</pre>\n");
 }
 
+/* What the move, or a step around it, changed where it lay. */
+static void add_changes(WdrPage *p)
+{
+	const json_t *changes = wdr_page_at(p->report, "changes");
+
+	for (size_t i = 0; i < json_array_size(changes); i++) {
+		const json_t *each = json_array_get(changes, i);
+		const json_t *what = wdr_page_at(each, "what");
+		wdr_page_add(p,
+			"<h3>Changed in place; the originals are in <code>%s</code></h3>\n<ul>\n",
+			wdr_page_text(each, "records"));
+		for (size_t k = 0; k < json_array_size(what); k++) {
+			const char *text = json_string_value(json_array_get(what, k));
+			if (text)
+				wdr_page_add(p, "<li>%s</li>\n", text);
+		}
+		wdr_page_add(p, "</ul>\n");
+	}
+}
+
 void wdr_page_edits(WdrPage *p)
 {
 	const json_t *edits = wdr_page_at(p->report, "itinerary.edits");
@@ -40,6 +60,7 @@ void wdr_page_edits(WdrPage *p)
 			strcmp(wdr_page_text(e, "on"), "source") == 0 ? "old disk" : "new disk");
 		add_diff(p, wdr_page_text(e, "diff"));
 	}
+	add_changes(p);
 	wdr_page_section_end(p);
 }
 

@@ -159,6 +159,8 @@ START_TEST(of_a_root_alone)
 	expect_text(page, "bittern-tower-1: the root alone from mmcblk1");
 	expect_text(page, "of the old disk</h3>");
 	expect_text(page, "wanderitas rewind ");
+	expect_text(page, "Changed in place; the originals are in");
+	expect_text(page, "<li>/boot/extlinux/extlinux.conf on mmcblk1, partition");
 	browse(PAGE, "of_a_root_alone");
 	SupRun rewind = BOARD_RUN(tower, "rewind");
 	bench_expect(&rewind, 0, NULL);
