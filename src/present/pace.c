@@ -6,6 +6,7 @@
 #include <string.h>
 
 #define MB 1e6
+#define LINK_MOST 1.1
 
 enum { BAR_CELLS = 24, EIGHTHS = 8 };
 
@@ -67,7 +68,11 @@ const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const Wd
 
 char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind)
 {
-	if (p->link.rate == 0 || wdr_pace_kind(kind)->is_random)
+	const WdrPaceFigure *f = &p->figures[kind];
+
+	/* What is more than it can carry came another way: from a file, or a memory. */
+	if (p->link.rate == 0 || wdr_pace_kind(kind)->is_random ||
+		f->median > LINK_MOST * (double)p->link.rate)
 		return NULL;
 	g_autofree char *rate = wdr_pace_number((double)p->link.rate / MB);
 	return g_strdup_printf("of %s", rate);

@@ -3,5 +3,6 @@
 Suite *suite_axis(void);
 Suite *suite_chart(void);
 Suite *suite_page(void);
+Suite *suite_pace(void);
 
-SUITE_MAIN(suite_axis(), suite_chart(), suite_page())
+SUITE_MAIN(suite_axis(), suite_chart(), suite_page(), suite_pace())
