@@ -126,6 +126,13 @@ static bool was_done(const char *logbook, size_t before)
 	       strstr(text + (len < before ? 0 : before), "\"event\": \"done\"");
 }
 
+static bool is_killed_late;
+
+bool bench_was_killed_late(void)
+{
+	return is_killed_late;
+}
+
 int bench_interrupt(int number, const char *when, const char *const *arguments)
 {
 	g_autofree char *logbook = g_strdup(BENCH_LOGBOOK);
@@ -151,7 +158,8 @@ int bench_interrupt(int number, const char *when, const char *const *arguments)
 	}
 	if (WIFEXITED(status))
 		return WEXITSTATUS(status);
-	return was_done(logbook, before) ? 0 : 128 + WTERMSIG(status);
+	is_killed_late = was_done(logbook, before);
+	return is_killed_late ? 0 : 128 + WTERMSIG(status);
 }
 
 void bench_expect(const SupRun *run, int code, const char *text)

@@ -32,6 +32,8 @@ uint64_t bench_root_block(const char *image, const char *file, unsigned index);
 int bench_interrupt(int number, const char *when, const char *const *arguments);
 #define BENCH_INTERRUPT(number, when, ...)                                                         \
 	bench_interrupt(number, when, (const char *const[]){ __VA_ARGS__, NULL })
+/* The last of these was killed when its move was over: its scratch folder may be there still. */
+bool bench_was_killed_late(void);
 #define BENCH_LOGBOOK bench_path("root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl")
 
 /* Runs and expects a code and, if not NULL, a text on stdout or stderr. */
