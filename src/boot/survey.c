@@ -135,10 +135,9 @@ static bool add_named(const WdrWorld *world, WdrSurvey *s, char *const *names, G
 
 static char *line_of(const WdrWorld *world, const char *path)
 {
-	g_autofree char *where = wdr_world_path(world, path);
-	g_autofree char *line = wdr_read_line(where);
+	g_autofree char *line = wdr_world_line(world, path);
 
-	return line && *line ? wdr_escape(line) : NULL;
+	return line ? wdr_escape(line) : NULL;
 }
 
 static char *os_of(const WdrWorld *world)

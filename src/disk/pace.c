@@ -116,7 +116,7 @@ static uint64_t now(const Run *r)
 	return r->medium->ops->now(r->medium->self);
 }
 
-static uint64_t total_of(const GArray *runs)
+uint64_t wdr_pace_runs_size(const GArray *runs)
 {
 	uint64_t total = 0;
 
@@ -292,13 +292,17 @@ static void conclude(Run *r)
 	f->is_there = true;
 }
 
-/* Contents that cannot be made smaller, as a medium may try. */
+void wdr_pace_scramble(GRand *dice, uint8_t *buf, size_t len)
+{
+	for (size_t at = 0; at < len; at += sizeof(guint32)) {
+		guint32 word = g_rand_int(dice);
+		memcpy(buf + at, &word, sizeof(word));
+	}
+}
+
 static void fill_buffers(Run *r, size_t each)
 {
-	for (size_t at = 0; at < each * r->kind->at_once; at += sizeof(guint32)) {
-		guint32 word = g_rand_int(r->dice);
-		memcpy(r->buffers + at, &word, sizeof(word));
-	}
+	wdr_pace_scramble(r->dice, r->buffers, each * r->kind->at_once);
 	r->stamp = (uint64_t)g_rand_int(r->dice) << 32;
 	for (unsigned i = 0; i < r->kind->at_once; i++) {
 		r->requests[i].buf = r->buffers + i * each;
@@ -349,7 +353,7 @@ bool wdr_pace_measure(const WdrWorld *world, const WdrPaceMedium *medium, WdrPac
 	WdrPaceFigure figure = { 0 };
 	Run r = { .world = world, .medium = medium, .kind = &kinds[kind], .figure = &figure };
 
-	r.places = total_of(medium->runs) / r.kind->request_bytes;
+	r.places = wdr_pace_runs_size(medium->runs) / r.kind->request_bytes;
 	if (r.places == 0)
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"%s is too small to be measured: there is less than one request of 1 MiB",

@@ -60,6 +60,11 @@ typedef struct {
 	uint64_t start, size;
 } WdrPaceRun;
 
+/* Of all runs (WdrPaceRun) together, in bytes. */
+uint64_t wdr_pace_runs_size(const GArray *runs);
+/* Contents that cannot be made smaller, as a medium may try; len is a multiple of 4. */
+void wdr_pace_scramble(GRand *dice, uint8_t *buf, size_t len);
+
 typedef struct {
 	const WdrPaceOps *ops;
 	void *self;         /* borrowed */

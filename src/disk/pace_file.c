@@ -60,11 +60,7 @@ bool wdr_pace_file_is_past_cache(const WdrPaceFile *f)
 
 uint64_t wdr_pace_file_span(const WdrPaceFile *f)
 {
-	uint64_t total = 0;
-
-	for (guint i = 0; i < f->runs->len; i++)
-		total += g_array_index(f->runs, WdrPaceRun, i).size;
-	return total;
+	return wdr_pace_runs_size(f->runs);
 }
 
 dev_t wdr_pace_file_device(const WdrPaceFile *f)
@@ -297,10 +293,7 @@ static bool write_rest(WdrPaceFile *f, uint64_t from, uint64_t to, GError **erro
 	g_autoptr(GRand) dice = g_rand_new();
 	bool is_fine = true;
 	for (; is_fine && from < to; from += WDR_PACE_BIG) {
-		for (size_t i = 0; i < WDR_PACE_BIG; i += sizeof(guint32)) {
-			guint32 word = g_rand_int(dice);
-			memcpy((uint8_t *)buf + i, &word, sizeof(word));
-		}
+		wdr_pace_scramble(dice, buf, WDR_PACE_BIG);
 		is_fine = wdr_stop_check(error) &&
 			  wdr_pwrite_all(f->fd, buf, WDR_PACE_BIG, from, error);
 	}

@@ -1,6 +1,7 @@
 #include "move/logbook.h"
 
 #include "base/io.h"
+#include "base/json.h"
 #include "boot/mention.h"
 
 #include <fcntl.h>
@@ -265,11 +266,6 @@ void wdr_change_free(WdrChange *c)
 	g_free(c);
 }
 
-static char *optional(json_t *json, const char *key)
-{
-	return g_strdup(json_string_value(json_object_get(json, key)));
-}
-
 /* false: it is there, and none. */
 static bool take_region(json_t *json, WdrChange *c)
 {
@@ -311,11 +307,11 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	c->gid = (uint32_t)gid;
 	c->mtime = (WdrTime){ mtime, (uint32_t)nsec };
 	c->disk = g_strdup(disk);
-	c->disk_name = optional(json, "disk_name");
-	c->table_id = optional(json, "table_id");
-	c->tree = optional(json, "tree");
-	c->file = optional(json, "file");
-	c->original = optional(json, "original");
+	c->disk_name = wdr_json_optional(json, "disk_name");
+	c->table_id = wdr_json_optional(json, "table_id");
+	c->tree = wdr_json_optional(json, "tree");
+	c->file = wdr_json_optional(json, "file");
+	c->original = wdr_json_optional(json, "original");
 	c->is_removal = json_is_true(json_object_get(json, "removal"));
 	json_t *addresses = json_object_get(json, "addresses");
 	if (json_is_object(addresses))

@@ -1,5 +1,6 @@
 #include "move/occupants.h"
 
+#include "base/json.h"
 #include "base/text.h"
 #include "disk/parttable.h"
 #include "disk/probe.h"
@@ -212,11 +213,6 @@ json_t *wdr_occupants_to_json(const GPtrArray *list)
 	return json;
 }
 
-static char *optional(json_t *json, const char *key)
-{
-	return g_strdup(json_string_value(json_object_get(json, key)));
-}
-
 bool wdr_occupants_from_json(json_t *json, GPtrArray *ret)
 {
 	json_t *item = NULL;
@@ -242,9 +238,9 @@ bool wdr_occupants_from_json(json_t *json, GPtrArray *ret)
 		o->start = (uint64_t)start;
 		o->size = (uint64_t)size;
 		o->is_blank = is_blank != 0;
-		o->fs = optional(item, "fs");
-		o->uuid = optional(item, "uuid");
-		o->label = optional(item, "label");
+		o->fs = wdr_json_optional(item, "fs");
+		o->uuid = wdr_json_optional(item, "uuid");
+		o->label = wdr_json_optional(item, "label");
 	}
 	return true;
 }

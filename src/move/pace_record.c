@@ -34,26 +34,15 @@ void wdr_pace_record_free(WdrPaceRecord *r)
 	g_free(r);
 }
 
-/* A short file of the machine, up to a 0 byte or the end of its first line. */
-static char *line_of(const WdrWorld *world, const char *path)
-{
-	g_autofree char *where = wdr_world_path(world, path);
-	char *line = wdr_read_line(where);
-
-	if (line && !*line)
-		g_clear_pointer(&line, g_free);
-	return line;
-}
-
 WdrPaceRecord *wdr_pace_record_new(const WdrWorld *world, double seconds)
 {
 	WdrPaceRecord *r = record_new();
 
 	r->at = wdr_world_now(world);
 	r->seconds = seconds;
-	r->host = line_of(world, "/etc/hostname");
-	r->board = line_of(world, "/proc/device-tree/model");
-	r->kernel = line_of(world, "/proc/sys/kernel/osrelease");
+	r->host = wdr_world_line(world, "/etc/hostname");
+	r->board = wdr_world_line(world, "/proc/device-tree/model");
+	r->kernel = wdr_world_line(world, "/proc/sys/kernel/osrelease");
 	return r;
 }
 

@@ -1,9 +1,9 @@
 /* The target is safe to erase, the contents fit, and how fast the links are. */
 #include "base/text.h"
+#include "disk/link.h"
 #include "move/into.h"
 #include "move/ready_priv.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 enum {
@@ -78,22 +78,13 @@ static void check_room(WdrReady *r)
 /* MB/s that a link lets through; 0: it is not understood. */
 static double rate_of(const char *link, bool *ret_is_slow)
 {
-	unsigned lanes = 0;
-
 	*ret_is_slow = false;
 	if (g_str_has_prefix(link, "USB ")) {
 		double mbit = g_ascii_strtod(link + 4, NULL);
 		*ret_is_slow = mbit < SUPERSPEED_MBIT;
 		return mbit / 8 * (*ret_is_slow ? USB_2_SHARE : USB_3_SHARE) / 100;
 	}
-	const char *x = strrchr(link, 'x');
-	if (!g_str_has_prefix(link, "PCIe ") || !x)
-		return 0;
-	double gigatransfers = g_ascii_strtod(link + 5, NULL);
-	lanes = (unsigned)strtoul(x + 1, NULL, 10);
-	/* Of ten bits eight are data, from 8 GT/s on 128 of 130. */
-	double coding = gigatransfers < 8 ? 0.8 : 128.0 / 130;
-	return gigatransfers * 1000 / 8 * coding * lanes * PCIE_SHARE / 100;
+	return (double)wdr_link_rate(link) / 1e6 * PCIE_SHARE / 100;
 }
 
 static void check_link(WdrReady *r, const WdrItineraryDisk *d, const WdrDisk *now)

@@ -1,5 +1,7 @@
 #include "world/world.h"
 
+#include "base/io.h"
+
 #include <stdlib.h>
 #include <string.h>
 #include <sys/wait.h>
@@ -150,6 +152,14 @@ static char **program_environment(const char *path, const char *const *extra)
 		environment = g_environ_setenv(environment, pair[0], pair[1], TRUE);
 	}
 	return environment;
+}
+
+char *wdr_world_line(const WdrWorld *world, const char *path)
+{
+	g_autofree char *where = wdr_world_path(world, path);
+	g_autofree char *line = wdr_read_line(where);
+
+	return line && *line ? g_steal_pointer(&line) : NULL;
 }
 
 bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *const *environment,

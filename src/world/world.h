@@ -35,6 +35,9 @@ const char *wdr_world_bench(const WdrWorld *world); /* NULL: this machine */
 /* Where an absolute path of the machine lies: "/etc/fstab" -> "BENCH/root/etc/fstab",
  * "/sys/block" -> "BENCH/sys/block". The result belongs to the caller. */
 char *wdr_world_path(const WdrWorld *world, const char *path);
+/* The first line of a small file of the machine, as it is; NULL: empty, or not to be had. The
+ * caller's. */
+char *wdr_world_line(const WdrWorld *world, const char *path);
 /* Whether what its proc says is mounted can be read through its root folder: always so on this
  * machine; on a bench when root/ holds a whole system, which an init in it is the sign of. On other
  * benches root/ has only the files that are looked at, and the disks count as at rest. */
