@@ -181,8 +181,23 @@ static bool is_header_of(const WdrLine *l, const char *const *board)
 	return false;
 }
 
-/* Behind the first header of a section that is this board's and where a line holds: a [none] before
- * it may still be in force, since filters of different kinds add up. */
+/* The last line that says something in the section of this header; its own number: none does. */
+static unsigned last_said(const WdrLine *header)
+{
+	unsigned number = header->number;
+
+	for (WdrLine l = *header; wdr_line_next(&l);) {
+		size_t at = wdr_skip_blanks(l.text, l.at, l.end);
+		if (at < l.end && l.text[at] == '[')
+			break;
+		if (at < l.end && l.text[at] != '#')
+			number = l.number;
+	}
+	return number;
+}
+
+/* At the end of the first section that is this board's and where a line holds: a [none] before it
+ * may still be in force, since filters of different kinds add up. */
 static GBytes *with_setting(const char *text, size_t len, const char *const *board,
 	const WdrConfigSetting *s, const char *line)
 {
@@ -194,7 +209,8 @@ static GBytes *with_setting(const char *text, size_t len, const char *const *boa
 			continue;
 		tries++;
 		g_autofree char *end = g_strndup(text + l.end, l.next - l.end);
-		g_autoptr(GBytes) with = wdr_text_with_line_behind(text, len, l.number, line, end);
+		g_autoptr(GBytes) with =
+			wdr_text_with_line_behind(text, len, last_said(&l), line, end);
 		size_t with_len = 0;
 		const char *bytes = g_bytes_get_data(with, &with_len);
 		unsigned decides = 0;

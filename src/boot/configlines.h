@@ -27,8 +27,8 @@ typedef enum {
  * that decides; 0: none. */
 WdrSettingState wdr_config_state(const char *text, size_t len, const char *const *board,
 	const WdrConfigSetting *s, unsigned *ret_line);
-/* The text with the setting on, as a line in the first section of this board's that there is, or of
- * one that holds always; or off, its lines and items that hold on this board taken out. The
- * caller's; the same text when there is nothing to do. */
+/* The text with the setting on, as a line at the end of the first section of this board's that
+ * there is, or of one that holds always; or off, its lines and items that hold on this board taken
+ * out. The caller's; the same text when there is nothing to do. */
 GBytes *wdr_config_set(const char *text, size_t len, const char *const *board,
 	const WdrConfigSetting *s, bool is_on);

@@ -104,6 +104,7 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 					     .site = p->site,
 					     .has_work = p->files->len + p->runs->len > 0,
 					     .is_writing = o.write != 0,
+					     .is_asked = o.write != 0,
 					     .plan = p });
 }
 

@@ -85,6 +85,7 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
 					     .is_writing = o.write != 0,
+					     .is_asked = o.write != 0,
 					     .plan = p });
 }
 

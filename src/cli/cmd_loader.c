@@ -111,6 +111,7 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 					     .world = world,
 					     .has_work = p->bytes != NULL,
 					     .is_writing = o.write != 0,
+					     .is_asked = options.image != NULL,
 					     .plan = p });
 }
 

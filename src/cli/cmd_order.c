@@ -102,13 +102,15 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_order,
-					     .state = o.state,
-					     .world = world,
-					     .has_work = wdr_order_has_work(p),
-					     .is_writing = o.write != 0,
-					     .plan = p,
-					     .has_unread = &p->has_unread });
+	return wdr_cli_step(
+		globals, &(WdrStepRun){ .sort = &wdr_step_order,
+				 .state = o.state,
+				 .world = world,
+				 .has_work = wdr_order_has_work(p),
+				 .is_writing = o.write != 0,
+				 .is_asked = o.first || o.number || o.targets || o.set_fuse,
+				 .plan = p,
+				 .has_unread = &p->has_unread });
 }
 
 const WdrCommand wdr_cmd_order = { "order", "[--first MEDIUM] [--write]",

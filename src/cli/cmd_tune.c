@@ -97,6 +97,7 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
 					     .is_writing = o.write != 0,
+					     .is_asked = o.set || o.unset,
 					     .plan = p });
 }
 

@@ -66,6 +66,8 @@ int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step)
 	else if (step->has_work && !done_in)
 		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
 	bool is_fine = !step->sort->is_fine || step->sort->is_fine(step->plan, done_in != NULL);
+	if (!globals->json && is_fine && !step->has_work && step->is_asked)
+		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing to change: it is so already\n");
 	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 

@@ -26,6 +26,7 @@ typedef struct {
 	const WdrWorld *world; /* then */
 	const char *state;     /* that the user named; NULL: the default */
 	bool has_work, is_writing;
+	bool is_asked;          /* for a change, which may be there already */
 	const bool *has_unread; /* set by write: something can be read back only later; NULL: no */
 } WdrStepRun;
 

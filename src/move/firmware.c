@@ -299,7 +299,8 @@ bool wdr_firmware_plan(const WdrWorld *world, const WdrFirmwareOptions *options,
 		return false;
 	if (!options->from)
 		read_package(p);
-	if (p->list->len == 0) {
+	/* Its firmware is in an EEPROM, and the system may well have none of these files. */
+	if (p->list->len == 0 && (options->from || !p->board || p->board->series != 5)) {
 		wdr_error_set(
 			error, WDR_ERROR_USAGE, "%s has no firmware files (start*.elf)", p->from);
 		wdr_error_hint(error, "--from FOLDER names one that has; nothing was changed");

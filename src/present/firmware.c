@@ -20,8 +20,13 @@ void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p)
 
 	wdr_out_text(out, WDR_STYLE_HEADING, "firmware files on %s, held against %s\n", on, from);
 	if (p->board && p->board->series == 5)
-		wdr_out_text(
-			out, WDR_STYLE_PLAIN, "this board, of the 5 series, needs none of them\n");
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"this board, of the 5 series, needs none of them: its firmware is in an EEPROM "
+			"('wanderitas order' tells of it)\n");
+	if (p->list->len == 0) {
+		wdr_out_text(out, WDR_STYLE_FAINT, "neither has any\n");
+		return;
+	}
 	fputc('\n', out->file);
 	for (guint i = 0; i < p->list->len; i++) {
 		const WdrFirmwareFile *f = p->list->pdata[i];

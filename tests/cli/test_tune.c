@@ -29,16 +29,19 @@ static const struct {
 	{ ":", { "tune" }, 0, "pcie         on: config.txt:10" },
 	{ ":", { "tune" }, 0, "risk: the connector is made for generation 2" },
 	{ ":", { "tune", "--set", "pcie-gen3" }, 0,
-		" [pi5]\n+dtparam=pciex1_gen=3\n dtparam=pciex1\n" },
+		" [pi5]\n dtparam=pciex1\n+dtparam=pciex1_gen=3\n \n [all]\n" },
 	{ ":", { "tune", "--unset", "pcie" }, 0, " [pi5]\n-dtparam=pciex1\n \n" },
 	{ ":", { "tune", "--set", "usb-current", "--set", "pcie" }, 0,
-		" [pi5]\n+usb_max_current_enable=1\n" },
+		" dtparam=pciex1\n+usb_max_current_enable=1\n \n" },
+	{ ":", { "tune", "--set", "usb-current", "--set", "pcie-gen3" }, 0,
+		"+dtparam=pciex1_gen=3\n+usb_max_current_enable=1\n \n" },
+	{ ":", { "tune", "--set", "pcie" }, 0, "\nnothing to change: it is so already\n" },
 	{ "config 'arm_64bit=1\\n'", { "tune", "--set", "pcie" }, 0,
 		" arm_64bit=1\n+dtparam=pciex1\n" },
 	{ "config '[pi4]\\ngpu_mem=16\\n'", { "tune", "--set", "pcie" }, 0,
 		" gpu_mem=16\n+[all]\n+dtparam=pciex1\n" },
 	{ "config '[none]\\n[pi5]\\nx=1\\n[all]\\n[pi5]\\ny=1\\n'", { "tune", "--set", "pcie" }, 0,
-		" [pi5]\n+dtparam=pciex1\n y=1\n" },
+		" [pi5]\n y=1\n+dtparam=pciex1\n" },
 	{ "config '[none]\\n[pi5]\\nx=1\\n'", { "tune", "--set", "pcie" }, 0,
 		" x=1\n+[all]\n+dtparam=pciex1\n" },
 	{ "config 'dtparam=audio=on,pciex1,pciex1_gen=2\\n'", { "tune", "--set", "pcie-gen3" }, 0,
@@ -69,7 +72,11 @@ static const struct {
 	{ "sfdisk -q --delete dev/mmcblk0 1", { "tune", "--on", "mmcblk0" }, 3,
 		"has no config.txt" },
 
-	{ ":", { "firmware" }, 2, "/usr/lib/raspi-firmware has no firmware files" },
+	{ ":", { "firmware" }, 0, "needs none of them: its firmware is in an EEPROM" },
+	{ "mdel -i dev/mmcblk0@@4M ::bootcode.bin ::fixup4.dat ::start4.elf", { "firmware" }, 0,
+		"neither has any\n" },
+	{ "is raspberrypi,4-model-b brcm,bcm2711", { "firmware" }, 2,
+		"/usr/lib/raspi-firmware has no firmware files" },
 	{ ":", { "firmware", "--from", "/nowhere" }, 2, "/nowhere" },
 	{ "there 'Aug 15 2022'; built 'Mar  7 2024'", { "firmware", "--from", "fw" }, 1,
 		"start4.elf    4 series        older                    2022-08-15  2024-03-07" },
@@ -115,7 +122,7 @@ START_TEST(settings_come_and_go)
 	SupRun set = BOARD_RUN(b, "tune", "--set", "pcie-gen3", "--write");
 	bench_expect(&set, 0, "tune done: everything was read back");
 	SupRun shown = BOARD_RUN(b, "tune");
-	bench_expect(&shown, 0, "pcie-gen3    on: config.txt:10");
+	bench_expect(&shown, 0, "pcie-gen3    on: config.txt:11");
 	SupRun again = BOARD_RUN(b, "tune", "--set", "pcie-gen3", "--write");
 	ck_assert_ptr_null(strstr(again.out, "done"));
 	SupRun unset = BOARD_RUN(b, "tune", "--unset", "pcie-gen3", "--write");
