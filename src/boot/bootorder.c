@@ -54,13 +54,27 @@ bool wdr_boot_order_parse(const char *text, WdrBootOrder *ret, GError **error)
 	return true;
 }
 
+char *wdr_boot_order_number(const WdrBootOrder *o)
+{
+	GString *text = g_string_new("0x");
+
+	for (unsigned i = o->n; i-- > 0;)
+		g_string_append_printf(text, "%x", o->digits[i]);
+	return g_string_free(text, FALSE);
+}
+
+const char *wdr_boot_order_word(const WdrBootOrder *o, unsigned place)
+{
+	return meanings[meaning_of(o->digits[place])].words;
+}
+
 char *wdr_boot_order_words(const WdrBootOrder *o)
 {
 	GString *words = g_string_new(NULL);
 
 	for (unsigned i = 0; i < o->reached; i++)
-		g_string_append_printf(words, "%s%s", i ? ", then " : "",
-			meanings[meaning_of(o->digits[i])].words);
+		g_string_append_printf(
+			words, "%s%s", i ? ", then " : "", wdr_boot_order_word(o, i));
 	g_string_append_printf(words, "%s%s", o->reached ? ", then " : "",
 		meanings[meaning_of(o->starts_over ? DIGIT_AGAIN : DIGIT_STOP)].words);
 	return g_string_free(words, FALSE);
@@ -75,6 +89,13 @@ static bool is_for(unsigned digit, const char *medium)
 			return true;
 	}
 	return false;
+}
+
+const char *wdr_boot_order_medium(const WdrBootOrder *o, unsigned place)
+{
+	const char *const *media = meanings[meaning_of(o->digits[place])].media;
+
+	return media[1] ? NULL : media[0];
 }
 
 bool wdr_boot_order_tries(const WdrBootOrder *o, const char *medium, unsigned *ret_place)

@@ -16,8 +16,15 @@ typedef struct {
 /* "0xf416", "f416". FORMAT: a digit that the firmware does not know, or too many. */
 bool wdr_boot_order_parse(
 	const char *text, WdrBootOrder *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* As the firmware's settings have it, however it was given: "0xf416". The caller's. */
+char *wdr_boot_order_number(const WdrBootOrder *o);
 /* "NVMe, then SD or eMMC, then USB, then from the start again". The caller's. */
 char *wdr_boot_order_words(const WdrBootOrder *o);
+/* One of what is reached: "NVMe". Static. */
+const char *wdr_boot_order_word(const WdrBootOrder *o, unsigned place);
+/* The medium, as in WdrDisk, that one of what is reached is for; NULL: none, or more than one that
+ * boards can lack. Static. */
+const char *wdr_boot_order_medium(const WdrBootOrder *o, unsigned place);
 /* Whether it comes to this medium, as in WdrDisk; *ret_place (from 0) when. */
 bool wdr_boot_order_tries(const WdrBootOrder *o, const char *medium, unsigned *ret_place);
 /* The order with this medium put first, and the card somewhere behind it, as the number that it

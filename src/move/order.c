@@ -9,12 +9,33 @@ static void write_free(void *data)
 	g_free(w);
 }
 
+static void told_free(void *data)
+{
+	WdrOrderTold *t = data;
+
+	g_free(t->value);
+	g_ptr_array_unref(t->tries);
+	g_free(t);
+}
+
+WdrOrderTold *wdr_order_told(WdrOrderPlan *p, const char *name, const char *value)
+{
+	WdrOrderTold *t = g_new0(WdrOrderTold, 1);
+
+	t->name = name;
+	t->value = g_strdup(value);
+	t->tries = g_ptr_array_new_with_free_func(g_free);
+	g_ptr_array_add(p->orders, t);
+	return t;
+}
+
 void wdr_order_plan_free(WdrOrderPlan *p)
 {
 	if (!p)
 		return;
 	wdr_board_free(p->board);
 	g_ptr_array_unref(p->facts);
+	g_ptr_array_unref(p->orders);
 	wdr_eeprom_settings_clear(&p->settings);
 	g_free(p->new_settings);
 	g_ptr_array_unref(p->writes);
@@ -43,6 +64,7 @@ bool wdr_order_plan(
 
 	p->world = world;
 	p->facts = wdr_facts_new();
+	p->orders = g_ptr_array_new_with_free_func(told_free);
 	p->writes = g_ptr_array_new_with_free_func(write_free);
 	p->files = wdr_file_plans_new();
 	p->left = g_ptr_array_new_with_free_func(g_free);

@@ -18,6 +18,14 @@ typedef struct {
 	const char *on; /* the disk that the system runs from: its config.txt; NULL: unknown */
 } WdrOrderOptions;
 
+/* An order that is, or is going to be. */
+typedef struct {
+	const char *name; /* of its fact: "order", "next start", "then"; static */
+	char *value;      /* as it is stored: "0xf416", "nvme0 mmc1" */
+	GPtrArray *tries; /* char *, in turn: "NVMe" */
+	bool starts_over; /* after the last */
+} WdrOrderTold;
+
 typedef struct {
 	const WdrEnvCopy *copy; /* of the plan's environment */
 	uint64_t at;            /* bytes from the start of its device */
@@ -28,6 +36,7 @@ typedef struct {
 	const WdrWorld *world;
 	WdrBoard *board;
 	GPtrArray *facts;           /* WdrFact */
+	GPtrArray *orders;          /* WdrOrderTold: what some of the facts say, for programs */
 	WdrEepromSettings settings; /* of firmware in an EEPROM */
 	char *new_settings;         /* NULL: no change */
 	WdrUbootEnv *env;           /* NULL: no U-Boot, or nobody tells where it is */

@@ -79,6 +79,29 @@ static void tell_abilities(WdrOrderPlan *p)
 		wdr_facts_add(p->facts, "this start", false, "from %s", from);
 }
 
+/* What speaks against an order, as far as this board tells. */
+static void judge_order(WdrOrderPlan *p, const char *name, const WdrBootOrder *order)
+{
+	unsigned place = 0;
+
+	for (unsigned i = 0; i < order->reached; i++) {
+		g_autofree char *why = NULL;
+		const char *remedy = NULL;
+		const char *medium = wdr_boot_order_medium(order, i);
+		if (medium && wdr_board_can(p->board, medium, &why, &remedy) == WDR_ABILITY_NONE)
+			wdr_facts_add(p->facts, name, true, "%s comes to nothing: %s",
+				wdr_boot_order_word(order, i), why);
+	}
+	if (order->n > order->reached + 1)
+		wdr_facts_add(p->facts, name, true,
+			"what stands left of the first %s is never tried",
+			order->starts_over ? "f" : "e");
+	if (!wdr_boot_order_tries(order, "SD card", &place))
+		wdr_facts_add(p->facts, name, true,
+			"it never comes to a card: there is no way back with one when nothing "
+			"else starts");
+}
+
 static void tell_order(WdrOrderPlan *p, const char *name, const char *settings)
 {
 	g_autofree char *text = wdr_eeprom_value(settings, "BOOT_ORDER");
@@ -96,6 +119,12 @@ static void tell_order(WdrOrderPlan *p, const char *name, const char *settings)
 	}
 	g_autofree char *words = wdr_boot_order_words(&order);
 	wdr_facts_add(p->facts, name, false, "%s: %s", text, words);
+	judge_order(p, name, &order);
+	g_autofree char *number = wdr_boot_order_number(&order);
+	WdrOrderTold *told = wdr_order_told(p, name, number);
+	told->starts_over = order.starts_over;
+	for (unsigned i = 0; i < order.reached; i++)
+		g_ptr_array_add(told->tries, g_strdup(wdr_boot_order_word(&order, i)));
 }
 
 /* ---- changing it ---- */
@@ -122,7 +151,9 @@ static char *wanted_order(const WdrOrderPlan *p, const WdrOrderOptions *o, GErro
 	WdrBootOrder order = { 0 };
 
 	if (o->number)
-		return wdr_boot_order_parse(o->number, &order, error) ? g_strdup(o->number) : NULL;
+		return wdr_boot_order_parse(o->number, &order, error)
+			       ? wdr_boot_order_number(&order)
+			       : NULL;
 	if (!medium) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"--first is nvme, usb, sd or emmc on this board, not '%s'", o->first);

@@ -17,38 +17,32 @@ static const struct {
 	{ "nvme", "NVMe", { "NVMe" } },
 	{ "usb", "USB", { "USB disk" } },
 	{ "scsi", "SATA", { "disk" } },
+	{ "sata", "SATA", { "disk" } },
+	{ "ide", "IDE", { "disk" } },
 	{ "pxe", "the network", { NULL } },
 	{ "dhcp", "the network", { NULL } },
 	{ "virtio", "a virtual disk", { NULL } },
+	{ "ubifs", "raw flash", { NULL } },
 };
 
-static char *words_of(const char *list)
+/* A kind, and which of them where it is not the only one: "nvme0". *ret is its row. */
+static bool is_known(const char *name, size_t *ret)
 {
-	g_auto(GStrv) names = g_strsplit(list, " ", -1);
-	GString *words = g_string_new(NULL);
-
-	for (size_t i = 0; names[i]; i++) {
-		const char *what = NULL;
-		for (size_t k = 0; !what && k < G_N_ELEMENTS(targets); k++) {
-			if (g_str_has_prefix(names[i], targets[k].prefix))
-				what = targets[k].words;
-		}
-		if (*names[i])
-			g_string_append_printf(words, "%s%s (%s)", words->len ? ", then " : "",
-				what ? what : "something else", names[i]);
+	for (*ret = 0; *ret < G_N_ELEMENTS(targets); (*ret)++) {
+		size_t len = strlen(targets[*ret].prefix);
+		if (strncmp(name, targets[*ret].prefix, len) == 0 &&
+			name[len + strspn(name + len, "0123456789")] == '\0')
+			return true;
 	}
-	return g_string_free(words, FALSE);
+	return false;
 }
 
 static bool is_for(const char *name, const char *medium)
 {
-	for (size_t k = 0; k < G_N_ELEMENTS(targets); k++) {
-		if (g_str_has_prefix(name, targets[k].prefix) &&
-			(g_strcmp0(targets[k].media[0], medium) == 0 ||
-				g_strcmp0(targets[k].media[1], medium) == 0))
-			return true;
-	}
-	return false;
+	size_t k = 0;
+
+	return is_known(name, &k) && (g_strcmp0(targets[k].media[0], medium) == 0 ||
+					     g_strcmp0(targets[k].media[1], medium) == 0);
 }
 
 /* ---- what there is ---- */
@@ -74,9 +68,22 @@ static const char *stored_targets(const WdrOrderPlan *p)
 
 static void tell_targets(WdrOrderPlan *p, const char *name, const char *list)
 {
-	g_autofree char *words = words_of(list);
+	g_auto(GStrv) names = g_strsplit(list, " ", -1);
+	g_autoptr(GString) words = g_string_new(NULL);
+	WdrOrderTold *told = wdr_order_told(p, name, list);
+	size_t k = 0;
 
-	wdr_facts_add(p->facts, name, false, "%s", words);
+	for (size_t i = 0; names[i]; i++) {
+		if (!*names[i])
+			continue;
+		g_ptr_array_add(told->tries,
+			g_strdup_printf("%s (%s)",
+				is_known(names[i], &k) ? targets[k].words : "something else",
+				names[i]));
+		g_string_append_printf(words, "%s%s", words->len ? ", then " : "",
+			(char *)told->tries->pdata[told->tries->len - 1]);
+	}
+	wdr_facts_add(p->facts, name, false, "%s", words->str);
 }
 
 static void tell(WdrOrderPlan *p)
@@ -153,6 +160,29 @@ static bool are_names(const char *list, GError **error)
 				list);
 	}
 	return *list || wdr_error_set(error, WDR_ERROR_USAGE, "the list of targets is empty");
+}
+
+/* U-Boot passes over what it does not know, without a word anybody would see: a letter that is
+ * wrong would be found out by a board that does not start. */
+static bool are_known(const char *list, const char *stored, GError **error)
+{
+	g_auto(GStrv) names = g_strsplit(list, " ", -1);
+	g_auto(GStrv) had = g_strsplit(stored ? stored : "", " ", -1);
+	size_t k = 0;
+
+	for (size_t i = 0; names[i]; i++) {
+		if (!*names[i] || is_known(names[i], &k) ||
+			g_strv_contains((const char *const *)had, names[i]))
+			continue;
+		wdr_error_set(error, WDR_ERROR_USAGE,
+			"'%s' is none of U-Boot's targets that are known: a kind and its number, like "
+			"nvme0, mmc1, usb0, scsi0, sata0, virtio0, or pxe and dhcp",
+			names[i]);
+		wdr_error_hint(error,
+			"nothing was changed; if this U-Boot really has it: fw_setenv boot_targets");
+		return false;
+	}
+	return true;
 }
 
 /* Without an environment U-Boot takes all that it has built in; with one, nothing but what is in
@@ -278,5 +308,5 @@ bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **erro
 		return false;
 	}
 	list = o->targets ? g_strdup(o->targets) : with_first(stored, o->first, error);
-	return list && plan_targets(p, list, before, error);
+	return list && are_known(list, stored, error) && plan_targets(p, list, before, error);
 }

@@ -1,5 +1,6 @@
 #include "present/order.h"
 
+#include "base/json.h"
 #include "present/diff.h"
 #include "present/steps.h"
 
@@ -17,12 +18,27 @@ void wdr_present_order(const WdrOut *out, const WdrOrderPlan *p)
 	wdr_present_left(out, p->left);
 }
 
+static json_t *orders_json(const GPtrArray *orders)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < orders->len; i++) {
+		const WdrOrderTold *t = orders->pdata[i];
+		json_array_append_new(list,
+			json_pack("{s:s, s:o, s:o, s:b}", "about", t->name, "value",
+				wdr_json_text(t->value), "tries", wdr_present_texts_json(t->tries),
+				"starts_over", (int)t->starts_over));
+	}
+	return list;
+}
+
 void wdr_present_order_json(FILE *file, const WdrOrderPlan *p, const char *state)
 {
-	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:s?, s:o, s:o, s:s?}", "format",
-		"wanderitas-order/1", "facts", wdr_present_facts_json(p->facts), "diff", p->diff,
-		"files", wdr_present_file_plans_json(p->files), "left",
-		wdr_present_texts_json(p->left), "state", state);
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:o, s:o, s:s?, s:o, s:o, s:s?}", "format", "wanderitas-order/1",
+			"facts", wdr_present_facts_json(p->facts), "orders", orders_json(p->orders),
+			"diff", p->diff, "files", wdr_present_file_plans_json(p->files), "left",
+			wdr_present_texts_json(p->left), "state", state);
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

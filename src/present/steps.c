@@ -1,5 +1,6 @@
 #include "present/steps.h"
 
+#include "base/json.h"
 #include "base/text.h"
 #include "move/fact.h"
 #include "present/diff.h"
@@ -56,7 +57,7 @@ json_t *wdr_present_texts_json(const GPtrArray *texts)
 	json_t *list = json_array();
 
 	for (guint i = 0; i < texts->len; i++)
-		json_array_append_new(list, json_string(texts->pdata[i]));
+		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
 	return list;
 }
 

@@ -50,6 +50,12 @@ START_TEST(orders_are_read_from_the_right)
 		return;
 	g_autofree char *words = wdr_boot_order_words(&o);
 	ck_assert_str_eq(words, orders[_i].words);
+	/* However it is given, it is stored in one form. */
+	g_autofree char *number = wdr_boot_order_number(&o);
+	const char *digits = orders[_i].text + (orders[_i].text[1] == 'x' ? 2 : 0);
+	g_autofree char *want = g_strconcat("0x", digits, NULL);
+	g_autofree char *lower = g_ascii_strdown(want, -1);
+	ck_assert_str_eq(number, lower);
 	bool is_tried = wdr_boot_order_tries(&o, orders[_i].medium, &place);
 	ck_assert_int_eq(is_tried ? (int)place : -1, orders[_i].place);
 	g_autofree char *first = wdr_boot_order_with_first(&o, orders[_i].medium);

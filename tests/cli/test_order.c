@@ -2,6 +2,7 @@
  * made and read by U-Boot's own tools. */
 #include "boards.h"
 
+#include <jansson.h>
 #include <string.h>
 
 Suite *suite_order(void);
@@ -45,6 +46,12 @@ static const struct {
 		"--set ORDER gives a whole new one" },
 	{ HERON, "says 'bootloader_config:BOOT_ORDER=0xf9'", { "--set", "0xf16" }, 0,
 		"+BOOT_ORDER=0xf16\n" },
+	{ HERON, ":", { "--set", "F61" }, 0, "+BOOT_ORDER=0xf61\n" },
+	{ HERON, ":", { "--set", "0xf416" }, 0, "\nnothing to change: it is so already\n" },
+	{ HERON, ":", { "--set", "0x4f61" }, 0, "what stands left of the first f is never tried" },
+	{ HERON, ":", { "--set", "0xf46" }, 0, "there is no way back with one" },
+	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", { "--set", "0xf16" }, 0,
+		"NVMe comes to nothing: boards of the 4 series" },
 	{ HERON, ":", { "--set", "0xf19" }, 3, "has a digit that means nothing: '9'" },
 	{ HERON, ":", { "--set", "0xf12345678" }, 3,
 		"is no number of one to 8 hexadecimal digits" },
@@ -92,6 +99,16 @@ static const struct {
 		"+boot_targets=mmc0 mmc1\n" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--targets", "usb0;reset" }, 2,
 		"is no list of U-Boot's targets" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--first", "nvem0" }, 2,
+		"'nvem0' is none of U-Boot's targets that are known" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--targets", "mmc1 usb0x" }, 2,
+		"'usb0x' is none of U-Boot's targets" },
+	{ BITTERN, "environment 'boot_targets=mmc1 owl2'", { "--first", "nvme" }, 0,
+		"+boot_targets=nvme0 mmc1 owl2\n" },
+	{ BITTERN, "environment 'boot_targets=mmc1'", { "--targets", "sata mmc1 pxe dhcp" }, 0,
+		"then         SATA (sata), then SD or eMMC (mmc1), then the network (pxe)" },
+	{ BITTERN, "environment 'boot_targets=mmc1'", { "--first", "mmc1", "--write" }, 0,
+		"\nnothing to change: it is so already\n" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--set", "0xf1" }, 2,
 		"for boards with firmware that has an order of its own" },
 	{ BITTERN, "environment a=b", { "--first", "nvme" }, 3, "give the whole list: --targets" },
@@ -305,7 +322,15 @@ START_TEST(as_json)
 	SupRun run = BENCH_RUN("--json", "order", "--first", "usb");
 
 	bench_expect(&run, 0, "\"format\": \"wanderitas-order/1\"");
-	bench_expect(&run, 0, "\"about\": \"then\"");
+	json_t *root = json_loads(run.out, 0, NULL);
+	json_t *then = json_array_get(json_object_get(root, "orders"), 1);
+
+	ck_assert_str_eq(json_string_value(json_object_get(then, "about")), "then");
+	ck_assert_str_eq(json_string_value(json_object_get(then, "value")), "0xf164");
+	ck_assert_str_eq(
+		json_string_value(json_array_get(json_object_get(then, "tries"), 0)), "USB");
+	ck_assert(json_is_true(json_object_get(then, "starts_over")));
+	json_decref(root);
 }
 END_TEST
 
