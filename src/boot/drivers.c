@@ -54,12 +54,12 @@ static char *only_release(const WdrSystemPart *root)
 		       : NULL;
 }
 
-static char *read_index(const WdrSystemPart *root, const char *release, const char *name)
+static char *read_index(
+	const WdrSystemPart *root, const char *release, const char *name, size_t *ret_len)
 {
 	g_autofree char *path = g_strdup_printf("lib/modules/%s/%s", release, name);
-	size_t len = 0;
 
-	return wdr_follow_read(root->volume, path, INDEX_BYTES_MAX, &len);
+	return wdr_follow_read(root->volume, path, INDEX_BYTES_MAX, ret_len);
 }
 
 WdrModules *wdr_drivers_modules(const WdrSystemPart *root, const char *release, char **ret_release)
@@ -71,14 +71,18 @@ WdrModules *wdr_drivers_modules(const WdrSystemPart *root, const char *release, 
 	found = release ? g_strdup(release) : only_release(root);
 	if (!found)
 		return NULL;
-	g_autofree char *built_in = read_index(root, found, "modules.builtin");
-	g_autofree char *dependencies = read_index(root, found, "modules.dep");
-	g_autofree char *before = read_index(root, found, "modules.softdep");
+	size_t len = 0;
+	g_autofree char *built_in = read_index(root, found, "modules.builtin", &len);
+	g_autofree char *dependencies = read_index(root, found, "modules.dep", &len);
+	g_autofree char *before = read_index(root, found, "modules.softdep", &len);
+	g_autofree char *aliases = read_index(root, found, "modules.alias", &len);
+	g_autofree char *info = read_index(root, found, "modules.builtin.modinfo", &len);
 	if (!built_in)
 		return NULL;
 	if (ret_release)
 		*ret_release = g_steal_pointer(&found);
-	return wdr_modules_new(built_in, dependencies, before);
+	return wdr_modules_new(
+		&(WdrModuleTexts){ built_in, dependencies, before, aliases, info, len });
 }
 
 /* ---- where a driver is ---- */
@@ -105,6 +109,29 @@ const char *wdr_driver_missing_need(
 	for (guint i = 0; needs && i < needs->len; i++) {
 		if (wdr_driver_place(modules, initramfs, needs->pdata[i]) > WDR_DRIVER_IN_INITRAMFS)
 			return needs->pdata[i];
+	}
+	return NULL;
+}
+
+static bool is_given(const WdrModuleWish *wish, const WdrInitramfs *initramfs)
+{
+	bool is_given = wish->is_built_in || wish->givers->len == 0;
+
+	for (guint i = 0; !is_given && initramfs && i < wish->givers->len; i++)
+		is_given = wdr_initramfs_module(initramfs, wish->givers->pdata[i]) != NULL;
+	return is_given;
+}
+
+const WdrModuleWish *wdr_driver_missing_wish(
+	const WdrModules *modules, const WdrInitramfs *initramfs, const char *name)
+{
+	const GPtrArray *wishes = modules && wdr_module_is_named(name, "ext4")
+					  ? wdr_modules_wishes(modules, name)
+					  : NULL;
+
+	for (guint i = 0; wishes && i < wishes->len; i++) {
+		if (!is_given(wishes->pdata[i], initramfs))
+			return wishes->pdata[i];
 	}
 	return NULL;
 }
@@ -148,25 +175,44 @@ static bool has_driver(const WdrDrivers *of, const char *name)
 	return false;
 }
 
-static void add_driver(WdrDrivers *of, const char *name, const char *use, bool is_needed_by_other);
+/* Who wants it. */
+typedef enum { FOR_ITSELF, FOR_ANOTHER, AS_A_WISH } Reason;
+
+static void add_driver(WdrDrivers *of, const char *name, const char *use, Reason reason);
 
 static void add_needs(WdrDrivers *of, const char *name)
 {
-	const GPtrArray *lists[] = { wdr_modules_needs(of->modules, name),
-		wdr_modules_wants(of->modules, name) };
+	const GPtrArray *needs = wdr_modules_needs(of->modules, name);
 	g_autofree char *use = g_strdup_printf("%s needs it", name);
 
-	for (size_t k = 0; k < G_N_ELEMENTS(lists); k++) {
-		for (guint i = 0; lists[k] && i < lists[k]->len; i++) {
-			const char *need = lists[k]->pdata[i];
-			/* What it only wants may well not be there. */
-			if (k == 0 || wdr_modules_state(of->modules, need) == WDR_MODULE_LOADABLE)
-				add_driver(of, need, use, true);
-		}
+	for (guint i = 0; needs && i < needs->len; i++)
+		add_driver(of, needs->pdata[i], use, FOR_ANOTHER);
+}
+
+/* All that can give it, as modprobe loads them all. */
+static void add_givers(WdrDrivers *of, const char *name, const WdrModuleWish *wish)
+{
+	g_autofree char *use = g_strdup_printf("%s asks for it", name);
+
+	for (guint i = 0; i < wish->givers->len; i++)
+		add_driver(of, wish->givers->pdata[i], use, AS_A_WISH);
+}
+
+/* Of what is going to be put into the initramfs, and of what fails without. */
+static void add_wishes(WdrDrivers *of, const WdrDriver *d)
+{
+	const GPtrArray *wishes = wdr_modules_wishes(of->modules, d->name);
+	const WdrModuleWish *missing = wdr_driver_missing_wish(of->modules, of->initramfs, d->name);
+
+	if (missing && d->place != WDR_DRIVER_ON_ROOT)
+		add_givers(of, d->name, missing);
+	for (guint i = 0; d->place == WDR_DRIVER_ON_ROOT && wishes && i < wishes->len; i++) {
+		if (!is_given(wishes->pdata[i], of->initramfs))
+			add_givers(of, d->name, wishes->pdata[i]);
 	}
 }
 
-static void add_driver(WdrDrivers *of, const char *name, const char *use, bool is_needed_by_other)
+static void add_driver(WdrDrivers *of, const char *name, const char *use, Reason reason)
 {
 	WdrDriver *d = NULL;
 
@@ -175,7 +221,8 @@ static void add_driver(WdrDrivers *of, const char *name, const char *use, bool i
 	d = g_new0(WdrDriver, 1);
 	d->name = wdr_module_name(name);
 	d->use = g_strdup(use);
-	d->is_needed_by_other = is_needed_by_other;
+	d->is_needed_by_other = reason != FOR_ITSELF;
+	d->is_wish = reason == AS_A_WISH;
 	d->place = wdr_driver_place(of->modules, of->initramfs, name);
 	if (d->place == WDR_DRIVER_IN_INITRAMFS)
 		d->file = g_strdup(wdr_initramfs_module(of->initramfs, name));
@@ -184,8 +231,10 @@ static void add_driver(WdrDrivers *of, const char *name, const char *use, bool i
 	of->missing += d->place == WDR_DRIVER_ON_ROOT;
 	of->absent += d->place == WDR_DRIVER_ABSENT;
 	g_ptr_array_add(of->list, d);
-	if (of->modules && d->place != WDR_DRIVER_BUILT_IN && d->place != WDR_DRIVER_ABSENT)
-		add_needs(of, d->name);
+	if (!of->modules || d->place == WDR_DRIVER_BUILT_IN || d->place == WDR_DRIVER_ABSENT)
+		return;
+	add_needs(of, d->name);
+	add_wishes(of, d);
 }
 
 /* Another kernel may have another name for what drives a bus. */
@@ -194,7 +243,7 @@ static void add_buses(WdrDrivers *of, const GPtrArray *modules)
 	for (guint i = 0; modules && i < modules->len; i++) {
 		const char *name = modules->pdata[i];
 		if (of->modules && wdr_modules_state(of->modules, name) != WDR_MODULE_ABSENT)
-			add_driver(of, name, "its buses", false);
+			add_driver(of, name, "its buses", FOR_ITSELF);
 	}
 }
 
@@ -204,13 +253,18 @@ static void add_all(WdrDrivers *of, const WdrDriversFor *how)
 	const char *fs = of->root ? of->root->probe.type : NULL;
 
 	for (size_t i = 0; modules && modules[i]; i++)
-		add_driver(of, modules[i], how->medium, false);
+		add_driver(of, modules[i], how->medium, FOR_ITSELF);
+	/* Where the disk is seen, it is known whether this one is of that kind. */
+	bool is_seen = how->modules && how->modules->len > 0;
+	if (g_strcmp0(how->medium, "USB disk") == 0 && !is_seen && of->modules &&
+		wdr_modules_state(of->modules, WDR_DRIVER_UAS) == WDR_MODULE_LOADABLE)
+		add_driver(of, WDR_DRIVER_UAS, "USB bridges that speak UAS", FOR_ITSELF);
 	add_buses(of, how->modules);
 	add_driver(of,
 		fs && g_str_has_prefix(fs, "ext") ? "ext4"
 		: fs                              ? fs
 						  : "ext4",
-		"root's file system", false);
+		"root's file system", FOR_ITSELF);
 }
 
 /* ---- each kernel ---- */

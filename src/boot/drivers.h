@@ -19,6 +19,7 @@ typedef struct {
 	char *name; /* "nvme_core" */
 	char *use;  /* what for: "NVMe", "root's file system", "nvme needs it" */
 	bool is_needed_by_other;
+	bool is_wish; /* of another, which loads without it but may not do its work */
 	WdrDriverPlace place;
 	char *file; /* in the initramfs, or below the folder of the kernel's modules on root; NULL
 		     */
@@ -62,3 +63,10 @@ WdrDriverPlace wdr_driver_place(
 /* What it needs and is in neither place. Borrowed; NULL: nothing. */
 const char *wdr_driver_missing_need(
 	const WdrModules *modules, const WdrInitramfs *initramfs, const char *name);
+/* What it asks for, the kernel has as modules alone, and none of which is in the initramfs, where
+ * it cannot do its work without: ext4 and the checksum of its metadata. Borrowed; NULL: nothing. */
+const WdrModuleWish *wdr_driver_missing_wish(
+	const WdrModules *modules, const WdrInitramfs *initramfs, const char *name);
+/* What drives USB bridges that speak UAS where the kernel has it as a module: usb_storage leaves
+ * these to it. */
+#define WDR_DRIVER_UAS "uas"

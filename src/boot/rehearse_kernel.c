@@ -63,14 +63,34 @@ void wdr_walk_find_modules(WdrWalk *w)
 		w->release = g_strdup(known);
 }
 
-/* One driver: built in, or in the initramfs with what it needs. */
+static const char put_there[] =
+	"'wanderitas drivers' shows what is missing, and puts it there with --write; so does "
+	"move --with drivers";
+
+/* In the initramfs, with what it needs and cannot do without. */
+static bool walk_packed_driver(WdrWalk *w, const char *name, const char *what)
+{
+	const char *missing = wdr_driver_missing_need(w->modules, w->initramfs, name);
+	const WdrModuleWish *wish = wdr_driver_missing_wish(w->modules, w->initramfs, name);
+
+	if (missing)
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, put_there,
+			"%s: %s is in the initramfs, but not %s, which it needs", what, name,
+			missing);
+	else if (wish)
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, put_there,
+			"%s: %s is in the initramfs, but nothing that gives the %s it asks for (%s)",
+			what, name, wish->name, (const char *)wish->givers->pdata[0]);
+	else
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FINE, NULL, "%s: %s is in the initramfs",
+			what, name);
+	return !missing && !wish;
+}
+
+/* One driver: built in, or in the initramfs. */
 static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 {
-	static const char remedy[] =
-		"'wanderitas drivers' shows what is missing, and puts it there with --write; so does "
-		"move --with drivers";
 	WdrDriverPlace place = wdr_driver_place(w->modules, w->initramfs, name);
-	const char *missing = NULL;
 
 	switch (place) {
 	case WDR_DRIVER_BUILT_IN:
@@ -78,13 +98,7 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 			"%s: %s is built into the kernel", what, name);
 		return true;
 	case WDR_DRIVER_IN_INITRAMFS:
-		missing = wdr_driver_missing_need(w->modules, w->initramfs, name);
-		wdr_walk_say(w, WDR_STAGE_DRIVER, missing ? WDR_STEP_FAULT : WDR_STEP_FINE,
-			missing ? remedy : NULL,
-			missing ? "%s: %s is in the initramfs, but not %s, which it needs"
-				: "%s: %s is in the initramfs",
-			what, name, missing);
-		return !missing;
+		return walk_packed_driver(w, name, what);
 	case WDR_DRIVER_UNKNOWN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_DOUBT, NULL,
 			"%s: %s is not in the initramfs, and nothing tells what the kernel has built in "
@@ -96,7 +110,7 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 		break;
 	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT,
-		place == WDR_DRIVER_ON_ROOT ? remedy : "install a kernel that has it",
+		place == WDR_DRIVER_ON_ROOT ? put_there : "install a kernel that has it",
 		place == WDR_DRIVER_ON_ROOT
 			? "%s: %s is a module on root, not in the initramfs: root cannot be mounted"
 			: "%s: this kernel has no %s",
@@ -149,6 +163,20 @@ static bool walk_buses(WdrWalk *w)
 	return is_fine;
 }
 
+/* A disk that is not seen here may be behind a bridge of the newer kind. */
+static void walk_uas(WdrWalk *w, const char *medium)
+{
+	WdrDriverPlace place = wdr_driver_place(w->modules, w->initramfs, WDR_DRIVER_UAS);
+	bool is_seen =
+		w->root_disk->modules->len > 0 && g_strcmp0(medium, w->root_disk->medium) == 0;
+
+	if (g_strcmp0(medium, "USB disk") == 0 && !is_seen && place == WDR_DRIVER_ON_ROOT)
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, put_there,
+			"USB disk: " WDR_DRIVER_UAS
+			" is a module on root, not in the initramfs: usb_storage "
+			"leaves bridges that speak UAS to it, and behind one root is not found");
+}
+
 bool wdr_walk_drivers(WdrWalk *w)
 {
 	bool is_fine = true;
@@ -160,6 +188,8 @@ bool wdr_walk_drivers(WdrWalk *w)
 	w->root_type = wdr_walk_argument(w, "rootfstype");
 	for (size_t i = 0; is_fine && modules && modules[i]; i++)
 		is_fine = walk_driver(w, modules[i], medium);
+	if (is_fine)
+		walk_uas(w, medium);
 	if (modules)
 		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,

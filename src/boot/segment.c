@@ -15,9 +15,10 @@ typedef struct {
 	const WdrSegmentFrom *from;
 	struct archive *archive;
 	GByteArray *bytes;
-	char *folder;        /* of the modules of that kernel in the initramfs, links followed */
-	GHashTable *folders; /* char *: that this segment adds */
-	GString *dep;        /* lines that modules.dep gets */
+	char *folder;         /* of the modules of that kernel in the initramfs, links followed */
+	GHashTable *folders;  /* char *: that this segment adds */
+	GHashTable *firmware; /* char *: files of it that this segment has */
+	GString *dep;         /* lines that modules.dep gets */
 	GString *alias;
 } Segment;
 
@@ -35,6 +36,7 @@ static bool begin(Segment *s, GError **error)
 	s->archive = archive_write_new();
 	s->bytes = g_byte_array_new();
 	s->folders = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	s->firmware = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	s->dep = g_string_new(NULL);
 	s->alias = g_string_new(NULL);
 	bool is_fine = s->archive && archive_write_set_format_cpio_newc(s->archive) == ARCHIVE_OK &&
@@ -53,6 +55,8 @@ static void segment_clear(Segment *s)
 	g_free(s->folder);
 	if (s->folders)
 		g_hash_table_unref(s->folders);
+	if (s->firmware)
+		g_hash_table_unref(s->firmware);
 	if (s->dep)
 		g_string_free(s->dep, TRUE);
 	if (s->alias)
@@ -205,6 +209,37 @@ static char *path_in(const Segment *s, const char *path)
 		       : g_strdup(path);
 }
 
+/* As root has it, packed or not: a kernel that takes packed ones there takes them here. What root
+ * has not got was of no use before either: many names are those of other hardware. */
+static bool add_firmware(Segment *s, const char *name, GError **error)
+{
+	static const char *const packings[] = { "", ".xz", ".zst" };
+
+	for (size_t k = 0; k < G_N_ELEMENTS(packings); k++) {
+		g_autofree char *path = g_strconcat("lib/firmware/", name, packings[k], NULL);
+		size_t len = 0;
+		g_autofree char *bytes =
+			wdr_follow_read(s->from->root, path, MODULE_BYTES_MAX, &len);
+		g_autofree char *to = wdr_initramfs_real(s->from->initramfs, path);
+		if (!bytes)
+			continue;
+		return g_hash_table_contains(s->from->initramfs->files, to) ||
+		       !g_hash_table_add(s->firmware, g_strdup(to)) ||
+		       add_file(s, to, bytes, len, error);
+	}
+	return true;
+}
+
+static bool add_all_firmware(Segment *s, const GByteArray *module, GError **error)
+{
+	g_autoptr(GPtrArray) names = wdr_module_firmware(module->data, module->len);
+	bool is_fine = true;
+
+	for (guint i = 0; is_fine && i < names->len; i++)
+		is_fine = add_firmware(s, names->pdata[i], error);
+	return is_fine;
+}
+
 static bool add_module_file(Segment *s, const char *path, GError **error)
 {
 	g_autofree char *on_root = g_strconcat("lib/modules/", s->from->release, "/", path, NULL);
@@ -224,8 +259,9 @@ static bool add_module_file(Segment *s, const char *path, GError **error)
 		return false;
 	if (!check_module(s, plain, error))
 		return false;
-	return *packing_of(inner) ? add_file(s, to, bytes, len, error)
-				  : add_file(s, to, plain->data, plain->len, error);
+	bool is_added = *packing_of(inner) ? add_file(s, to, bytes, len, error)
+					   : add_file(s, to, plain->data, plain->len, error);
+	return is_added && add_all_firmware(s, plain, error);
 }
 
 static void add_dep_line(Segment *s, const char *name)
@@ -407,8 +443,14 @@ static bool put_load_list(Segment *s, const GPtrArray *load, GError **error)
 		       "neither conf/modules nor modules-load.d nor udev");
 }
 
+void wdr_segment_clear(WdrSegment *s)
+{
+	if (s->bytes)
+		g_bytes_unref(s->bytes);
+}
+
 bool wdr_segment_make(const WdrSegmentFrom *from, const GPtrArray *names, const GPtrArray *load,
-	GBytes **ret, GError **error)
+	WdrSegment *ret, GError **error)
 {
 	g_auto(Segment) s = { .from = from };
 
@@ -418,7 +460,8 @@ bool wdr_segment_make(const WdrSegmentFrom *from, const GPtrArray *names, const 
 	if (archive_write_close(s.archive) != ARCHIVE_OK)
 		return wdr_error_set(error, WDR_ERROR_IO, "an archive cannot be finished: %s",
 			archive_error_string(s.archive));
-	*ret = g_byte_array_free_to_bytes(g_steal_pointer(&s.bytes));
+	ret->bytes = g_byte_array_free_to_bytes(g_steal_pointer(&s.bytes));
+	ret->firmware = g_hash_table_size(s.firmware);
 	return true;
 }
 

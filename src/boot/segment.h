@@ -15,12 +15,20 @@ typedef struct {
 	int64_t now;                   /* for the times of its entries */
 } WdrSegmentFrom;
 
-/* `names`: the modules that are put in; `load`: those that are loaded by name. Entries have only
- * paths whose folders the initramfs has, or new ones below these. UNSUPPORTED: it is of a kind
+typedef struct {
+	GBytes *bytes;
+	unsigned firmware; /* files of firmware that came along with the modules */
+} WdrSegment;
+void wdr_segment_clear(WdrSegment *s);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrSegment, wdr_segment_clear)
+
+/* `names`: the modules that are put in, with the firmware they load as far as root has it; `load`:
+ * those that are loaded by name. Entries have only paths whose folders the initramfs has, or new
+ * ones below these. UNSUPPORTED: it is of a kind
  * whose load list we do not know, or it has no modules of that kernel at all; FORMAT: a module is
  * none, or of another kernel. */
 bool wdr_segment_make(const WdrSegmentFrom *from, const GPtrArray *names, const GPtrArray *load,
-	GBytes **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	WdrSegment *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* The initramfs with the segment behind it, at a multiple of four and after zeros, as the kernel
  * wants it; one in a loader image gets its header anew. Read back as a whole: FORMAT when that

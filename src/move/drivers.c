@@ -201,13 +201,17 @@ static void add_run(WdrDriversPlan *p, const WdrDrivers *of)
 		leave(p, "%s: no generator of initramfs is known on root", of->ways);
 }
 
-static void describe_segment(WdrFilePlan *file, const WdrDrivers *of, GBytes *segment)
+static void describe_segment(WdrFilePlan *file, const WdrDrivers *of, const WdrSegment *segment)
 {
-	g_autofree char *size = wdr_format_size(g_bytes_get_size(segment));
+	g_autofree char *size = wdr_format_size(g_bytes_get_size(segment->bytes));
+	g_autofree char *firmware =
+		segment->firmware ? g_strdup_printf(" and %u firmware file%s", segment->firmware,
+					    segment->firmware == 1 ? "" : "s")
+				  : g_strdup("");
 
-	file->note = g_strdup_printf("%u module%s with indexes and load list, as one segment of %s "
-				     "behind what is in it",
-		of->missing, of->missing == 1 ? "" : "s", size);
+	file->note = g_strdup_printf("%u module%s%s with indexes and load list, as one segment of "
+				     "%s behind what is in it",
+		of->missing, of->missing == 1 ? "" : "s", firmware, size);
 }
 
 static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error)
@@ -216,7 +220,7 @@ static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error
 		wdr_world_now(p->site->world) };
 	g_autoptr(GPtrArray) names = g_ptr_array_new();
 	g_autoptr(GPtrArray) load = g_ptr_array_new();
-	g_autoptr(GBytes) segment = NULL;
+	g_auto(WdrSegment) segment = { 0 };
 	g_autoptr(GBytes) content = NULL;
 	size_t len = 0;
 	g_autofree char *before =
@@ -227,18 +231,19 @@ static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error
 		if (d->place != WDR_DRIVER_ON_ROOT)
 			continue;
 		g_ptr_array_add(names, d->name);
-		if (!d->is_needed_by_other)
+		/* Nothing loads a wish by itself where there is no modprobe. */
+		if (!d->is_needed_by_other || d->is_wish)
 			g_ptr_array_add(load, d->name);
 	}
 	if (!before)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"/%s cannot be read, or is larger than can be changed in place", of->file);
 	if (!wdr_segment_make(&from, names, load, &segment, error) ||
-		!wdr_segment_append(before, len, segment, &content, error))
+		!wdr_segment_append(before, len, segment.bytes, &content, error))
 		return false;
 	describe_segment(wdr_file_plans_add(p->files, of->boot->partition->number, of->file, before,
 				 len, content),
-		of, segment);
+		of, &segment);
 	return true;
 }
 

@@ -211,18 +211,66 @@ static const struct {
 
 START_TEST(modules_and_their_needs)
 {
-	g_autoptr(WdrModules) m = wdr_modules_new(
-		"kernel/fs/ext4/ext4.ko\nkernel/drivers/usb/storage/usb-storage.ko\n",
-		"kernel/drivers/nvme/host/nvme-core.ko.xz:\n"
-		"kernel/drivers/nvme/host/nvme.ko.xz: kernel/drivers/nvme/host/nvme-core.ko.xz"
-		" kernel/lib/crc-t10dif.ko\nno colon here\n",
-		"softdep nvme pre: crc-t10dif post: nvme-fabrics\n");
+	g_autoptr(WdrModules) m = wdr_modules_new(&(WdrModuleTexts){
+		.builtin = "kernel/fs/ext4/ext4.ko\nkernel/drivers/usb/storage/usb-storage.ko\n",
+		.dep = "kernel/drivers/nvme/host/nvme-core.ko.xz:\n"
+		       "kernel/drivers/nvme/host/nvme.ko.xz: "
+		       "kernel/drivers/nvme/host/nvme-core.ko.xz kernel/lib/crc-t10dif.ko\n"
+		       "no colon here\n",
+		.softdep = "softdep nvme pre: crc-t10dif post: nvme-fabrics\n" });
 	const GPtrArray *needs = wdr_modules_needs(m, states[_i].name);
 
 	ck_assert_int_eq(wdr_modules_state(m, states[_i].name), states[_i].state);
 	ck_assert_uint_eq(needs ? needs->len : 0, states[_i].needs);
 	if (states[_i].needs)
 		ck_assert_str_eq(needs->pdata[1], "crc_t10dif");
+}
+END_TEST
+
+/* ---- wishes ---- */
+
+#define CRC "alias crypto-crc32c crc32c_generic\nalias crypto-crc32c crc32c_fast\n"
+
+static const struct {
+	const char *alias;
+	const char *info; /* "|" stands for zero */
+	const char *builtin;
+	const char *givers; /* of the one wish of ext4 */
+	bool is_built_in;
+} wishes[] = {
+	{ CRC, NULL, "", "crc32c_generic crc32c_fast ", false },
+	{ "alias pci:v*d* crypto-crc32c\nalias crypto_crc32c crc32c-generic\n" CRC, NULL, "",
+		"crc32c_generic crc32c_fast ", false },
+	{ "alias owl owl\nalias crypto-crc32c\nalias\ncrypto-crc32c x\n", NULL, "", "", false },
+	{ CRC, "ext4.license=GPL|crc32c_generic.alias=crypto-crc32c|", "",
+		"crc32c_generic crc32c_fast ", true },
+	{ CRC, "crc32c_generic.alias=crypto-crc32c", "", "crc32c_generic crc32c_fast ", true },
+	{ CRC, "crc32c_generic.alias=crypto-crc32|.alias=|alias=", "",
+		"crc32c_generic crc32c_fast ", false },
+	{ NULL, NULL, "kernel/crypto/crypto-crc32c.ko\n", "", true },
+};
+
+/* Two lines of one module are one list. */
+START_TEST(what_modules_ask_for)
+{
+	g_autofree char *info = g_strdup(wishes[_i].info);
+	size_t len = info ? strlen(info) : 0;
+	g_autoptr(WdrModules) m = wdr_modules_new(&(WdrModuleTexts){ .builtin = wishes[_i].builtin,
+		.softdep = "softdep ext4 pre: crypto-crc32c\nsoftdep ext4 post: owl\nsoftdep\n",
+		.alias = wishes[_i].alias,
+		.builtin_info = info ? g_strdelimit(info, "|", '\0') : NULL,
+		.builtin_info_len = len });
+	const GPtrArray *asked = wdr_modules_wishes(m, "ext4");
+	g_autoptr(GString) givers = g_string_new(NULL);
+
+	ck_assert_ptr_null(wdr_modules_wishes(m, "owl"));
+	ck_assert_uint_eq(asked->len, 2);
+	const WdrModuleWish *w = asked->pdata[0];
+	ck_assert_str_eq(w->name, "crypto-crc32c");
+	ck_assert(w->is_built_in == wishes[_i].is_built_in);
+	for (guint i = 0; i < w->givers->len; i++)
+		g_string_append_printf(givers, "%s ", (char *)w->givers->pdata[i]);
+	ck_assert_str_eq(givers->str, wishes[_i].givers);
 }
 END_TEST
 
@@ -239,6 +287,7 @@ Suite *suite_initramfs(void)
 	tcase_add_loop_test(t, what_the_kernel_does_not_take, 0, (int)G_N_ELEMENTS(refused));
 	tcase_add_test(t, a_broken_entry);
 	tcase_add_loop_test(t, modules_and_their_needs, 0, (int)G_N_ELEMENTS(states));
+	tcase_add_loop_test(t, what_modules_ask_for, 0, (int)G_N_ELEMENTS(wishes));
 	suite_add_tcase(s, t);
 	return s;
 }

@@ -158,31 +158,54 @@ static GByteArray *make(int (*filter)(struct archive *a), const char *list)
 	return to;
 }
 
+/* A module that loads firmware: one file that is there, one that is packed, and such as are not. */
+static GBytes *module_with_firmware(const char *release)
+{
+	static const char firmware[] =
+		"\0firmware=reed/bridge.bin\0firmware=reed/packed.bin\0"
+		"firmware=not/there.bin\0firmware=../../etc/shadow\0"
+		"firmware=reed/*.bin\0firmware=/etc/shadow\0parm=x:firmware=y\0"
+		"firmware=reed/bridge.bin\0firmware=cut";
+	g_autoptr(GBytes) plain = wdr_sample_module("nvme", release);
+	g_autofree uint8_t *bytes =
+		g_memdup2(g_bytes_get_data(plain, NULL), g_bytes_get_size(plain));
+
+	memcpy(bytes + g_bytes_get_size(plain) - (sizeof firmware - 1), firmware,
+		sizeof firmware - 1);
+	return g_bytes_new(bytes, g_bytes_get_size(plain));
+}
+
 static WdrVolume *make_root(const char *release, bool is_module)
 {
 	static const char *const folders[] = { "lib", "lib/modules", "lib/modules/" RELEASE,
 		"lib/modules/" RELEASE "/kernel", "lib/modules/" RELEASE "/kernel/drivers",
 		"lib/modules/" RELEASE "/kernel/drivers/nvme",
-		"lib/modules/" RELEASE "/kernel/drivers/nvme/host" };
+		"lib/modules/" RELEASE "/kernel/drivers/nvme/host", "lib/firmware",
+		"lib/firmware/reed", "etc" };
 	static const char *const files[] = { HOST "nvme-core.ko", HOST "nvme.ko" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("root");
 
 	wdr_sample_folders(m, folders, G_N_ELEMENTS(folders));
 	for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
 		g_autofree char *path = g_strconcat("lib/modules/" RELEASE "/", files[i], NULL);
-		g_autoptr(GBytes) bytes =
-			is_module ? wdr_sample_module(files[i], release) : g_bytes_new("owl", 3);
+		g_autoptr(GBytes) bytes = !is_module ? g_bytes_new("owl", 3)
+					  : i == 0   ? wdr_sample_module(files[i], release)
+						     : module_with_firmware(release);
 		wdr_sample_put(m, path, 0644, bytes);
 	}
 	wdr_sample_text(m, "lib/modules/" RELEASE "/modules.alias",
 		"alias pci:v*d*sv*sd*bc01sc08i02* nvme\nalias owl owl\n");
+	wdr_sample_text(m, "lib/firmware/reed/bridge.bin", "warbler");
+	wdr_sample_text(m, "lib/firmware/reed/packed.bin.xz", "bunting");
+	wdr_sample_text(m, "etc/shadow", "");
 	return wdr_memory_volume_as_volume(m);
 }
 
-static bool make_segment(const GByteArray *initramfs, WdrVolume *root, GBytes **ret, GError **error)
+static bool make_segment(
+	const GByteArray *initramfs, WdrVolume *root, WdrSegment *ret, GError **error)
 {
 	g_autoptr(WdrInitramfs) i = NULL;
-	g_autoptr(WdrModules) m = wdr_modules_new("", dep, NULL);
+	g_autoptr(WdrModules) m = wdr_modules_new(&(WdrModuleTexts){ .builtin = "", .dep = dep });
 	g_autoptr(GPtrArray) names = g_ptr_array_new();
 	g_autoptr(GPtrArray) load = g_ptr_array_new();
 
@@ -217,15 +240,19 @@ START_TEST(only_what_is_missing_below_what_is_there)
 {
 	g_autoptr(GByteArray) initramfs = make(NULL, "conf/modules");
 	g_autoptr(WdrVolume) root = make_root(RELEASE, true);
-	g_autoptr(GBytes) segment = NULL;
+	g_auto(WdrSegment) segment = { 0 };
 
 	sup_ok(make_segment(initramfs, root, &segment, &error));
-	g_autofree char *paths = listed(segment);
+	g_autofree char *paths = listed(segment.bytes);
+	ck_assert_uint_eq(segment.firmware, 2);
 	ck_assert_str_eq(paths, MODULES
 		"/kernel/drivers/\n" MODULES "/kernel/drivers/nvme/\n" MODULES
-		"/kernel/drivers/nvme/host/\n" MODULES "/" HOST "nvme.ko\n" MODULES "/" HOST
-		"nvme-core.ko\n" MODULES "/modules.dep\n" MODULES "/modules.dep.bin\n" MODULES
-		"/modules.alias\n" MODULES "/modules.alias.bin\nconf/modules\n");
+		"/kernel/drivers/nvme/host/\n" MODULES "/" HOST
+		"nvme.ko\nusr/lib/firmware/\nusr/lib/firmware/reed/\n"
+		"usr/lib/firmware/reed/bridge.bin\nusr/lib/firmware/reed/packed.bin.xz\n" MODULES
+		"/" HOST "nvme-core.ko\n" MODULES "/modules.dep\n" MODULES
+		"/modules.dep.bin\n" MODULES "/modules.alias\n" MODULES
+		"/modules.alias.bin\nconf/modules\n");
 }
 END_TEST
 
@@ -244,7 +271,7 @@ START_TEST(behind_every_packing)
 {
 	g_autoptr(GByteArray) initramfs = make(forms[_i].filter, forms[_i].list);
 	g_autoptr(WdrVolume) root = make_root(RELEASE, true);
-	g_autoptr(GBytes) segment = NULL;
+	g_auto(WdrSegment) segment = { 0 };
 	g_autoptr(GBytes) joined = NULL;
 	g_autoptr(WdrInitramfs) i = NULL;
 	size_t len = 0;
@@ -257,11 +284,11 @@ START_TEST(behind_every_packing)
 			initramfs, g_bytes_get_data(image, NULL), (guint)g_bytes_get_size(image));
 	}
 	sup_ok(make_segment(initramfs, root, &segment, &error));
-	sup_ok(wdr_segment_append(initramfs->data, initramfs->len, segment, &joined, &error));
+	sup_ok(wdr_segment_append(initramfs->data, initramfs->len, segment.bytes, &joined, &error));
 	const uint8_t *bytes = g_bytes_get_data(joined, &len);
 	size_t head = forms[_i].is_wrapped ? WDR_IMAGE_HEADER_BYTES : 0;
 	ck_assert_mem_eq(bytes + head, initramfs->data + head, initramfs->len - head);
-	ck_assert_uint_eq((len - g_bytes_get_size(segment) - head) % 4, 0);
+	ck_assert_uint_eq((len - g_bytes_get_size(segment.bytes) - head) % 4, 0);
 	sup_ok(wdr_initramfs_read_file(bytes, len, &i, &error));
 	ck_assert_str_eq(i->packed->pdata[1], "plain");
 	g_autofree char *list = wdr_initramfs_text(i, forms[_i].list);
@@ -297,7 +324,7 @@ START_TEST(what_is_refused)
 {
 	g_autoptr(GByteArray) initramfs = make(NULL, refusals[_i].list);
 	g_autoptr(WdrVolume) root = make_root(refusals[_i].release, refusals[_i].is_module);
-	g_autoptr(GBytes) segment = NULL;
+	g_auto(WdrSegment) segment = { 0 };
 
 	sup_fails(refusals[_i].code, refusals[_i].text,
 		make_segment(initramfs, root, &segment, &error));

@@ -140,6 +140,16 @@ static const struct {
 	{ "W 'rm " MODULES "/modules.builtin' $V2", { NULL }, 0,
 		"nvme    NVMe                unknown: nothing tells what this kernel has" },
 	{ ":", { "--medium", "usb" }, 1, "this kernel has no usb_storage" },
+	{ "printf 'kernel/usb-storage.ko:\nkernel/sd_mod.ko:\nkernel/uas.ko: kernel/usb-storage.ko\n' "
+	  "> m; put m " MODULES "/modules.dep $V2",
+		{ "--medium", "usb" }, 1,
+		"uas          USB bridges that speak UAS  on root alone: kernel/uas.ko\n" },
+	{ "printf 'kernel/ext4.ko:\nkernel/crc32c_generic.ko:\n' > m; put m " MODULES
+	  "/modules.dep $V2; echo 'softdep ext4 pre: crypto-crc32c' > m; put m " MODULES
+	  "/modules.softdep $V2; echo 'alias crypto-crc32c crc32c_generic' > m; put m " MODULES
+	  "/modules.alias $V2; echo > m; put m " MODULES "/modules.builtin $V2",
+		{ "--medium", "sd" }, 1,
+		"crc32c_generic  ext4 asks for it    on root alone: kernel/crc32c_generic.ko\n" },
 	{ ":", { "--medium", "sd" }, 0, "mmc_block  SD card             in the initramfs" },
 	{ "W 'rm /etc/initramfs-tools/modules' $V2", { "--write" }, 0,
 		"/etc/initramfs-tools/modules (partition 2, new)" },

@@ -126,6 +126,20 @@ static const struct {
 		"write i /boot/initrd.img-6.1.0-field-arm64\\n' | debugfs -w -f - $V1",
 		NULL, 1, "lz4's modern frame" },
 	{ BITTERN, ":", "usb", 1, "usb_storage is a module on root, not in the initramfs" },
+	{ BITTERN,
+		"printf 'kernel/usb-storage.ko\nkernel/sd_mod.ko\n' > b; index builtin b; echo "
+		"kernel/uas.ko: > d; index dep d",
+		"usb", 0, "usb_storage leaves bridges that speak UAS to it" },
+	{ BITTERN,
+		"echo 'softdep ext4 pre: crypto-crc32c' > s; index softdep s; echo 'alias "
+		"crypto-crc32c crc32c_generic' > a; index alias a",
+		"nvme", 1,
+		"but nothing that gives the crypto-crc32c it asks for (crc32c_generic)" },
+	{ BITTERN,
+		"echo 'softdep ext4 pre: crypto-crc32c' > s; index softdep s; echo 'alias "
+		"crypto-crc32c crc32c_generic' > a; index alias a; printf "
+		"'crc32c_generic.alias=crypto-crc32c\\0' > i; index builtin.modinfo i",
+		"nvme", 0, "root's file system: ext4 is in the initramfs" },
 	{ BITTERN, ":", "nvme", 0, "NVMe: nvme is in the initramfs" },
 	{ BITTERN, "sfdisk -q --part-attrs $I 1 ''; sfdisk -q --part-attrs $I 2 LegacyBIOSBootable",
 		NULL, 1, "another partition is marked bootable" },
@@ -154,7 +168,10 @@ static const struct {
 
 static const char shorthands[] =
 	"M=/boot/extlinux/extlinux.conf; mangle() { debugfs -R \"dump $M m\" $V1; sed -i \"$1\" m;"
-	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; };";
+	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; };"
+	/* index NAME FILE: one of its kernel's indexes of modules */
+	"index() { N=/usr/lib/modules/6.1.0-field-arm64/modules.$1;"
+	" printf \"rm $N\\nwrite $2 $N\\n\" | debugfs -w -f - $V1; };";
 
 START_TEST(one_thing_broken)
 {

@@ -11,6 +11,7 @@
 
 #include <stdint.h>
 #include <stdlib.h>
+#include <string.h>
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
@@ -48,6 +49,17 @@ static void try_environment(const char *text)
 		abort();
 }
 
+/* An order in its one form is the same order. */
+static void try_number(const WdrBootOrder *order)
+{
+	g_autofree char *number = wdr_boot_order_number(order);
+	WdrBootOrder again = { 0 };
+
+	if (!wdr_boot_order_parse(number, &again, NULL) || again.n != order->n ||
+		memcmp(again.digits, order->digits, sizeof again.digits) != 0)
+		abort();
+}
+
 static void try_texts(const char *text)
 {
 	g_autofree char *with = wdr_eeprom_with(text, "BOOT_ORDER", "0xf416");
@@ -81,6 +93,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	for (guint i = 0; i < lines->len; i++)
 		(void)wdr_fstab_has_option(lines->pdata[i], "nofail");
 	if (wdr_boot_order_parse(text, &order, NULL)) {
+		try_number(&order);
 		g_free(wdr_boot_order_words(&order));
 		g_free(wdr_boot_order_with_first(&order, "NVMe"));
 	}
