@@ -2,6 +2,7 @@
 
 #include "base/io.h"
 #include "boot/config.h"
+#include "boot/eachfile.h"
 #include "boot/extlinux.h"
 #include "boot/image.h"
 #include "boot/places.h"
@@ -10,7 +11,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SEARCHED_BYTES_MAX = 1024 * 1024, DEPTH_MAX = 32, INCLUDES_MAX = 64 };
+enum { SEARCHED_BYTES_MAX = 1024 * 1024, INCLUDES_MAX = 64 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
 static const char not_named[] = "no places row names this file";
@@ -312,8 +313,9 @@ static void read_named(
 	complete(w, path + strlen(w->prefix), format, first);
 }
 
-static void read_file(const Walk *w, const WdrNode *node, WdrEntry *entry)
+static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 {
+	const Walk *w = data;
 	WdrSystem *s = w->scan->s;
 	g_autoptr(GError) error = NULL;
 	g_autofree char *text = NULL;
@@ -346,79 +348,10 @@ static void read_file(const Walk *w, const WdrNode *node, WdrEntry *entry)
 
 /* ---- walking ---- */
 
-typedef struct {
-	char *path;
-	uint64_t id;
-	WdrKind kind;
-} Found;
-
-static void found_clear(void *data)
+static void walk_from(Walk *w, const char *path)
 {
-	g_free(((Found *)data)->path);
-}
-
-typedef struct {
-	GArray *found;
-	const char *folder;
-} Listing;
-
-static bool add_found(void *data, const WdrName *name, GError **error)
-{
-	Listing *l = data;
-	const char *slash = *l->folder ? "/" : "";
-	Found f = { NULL, name->id, name->kind };
-
-	(void)error;
-	g_array_append_val(l->found, f);
-	g_array_index(l->found, Found, l->found->len - 1).path =
-		g_strconcat(l->folder, slash, name->name, NULL);
-	return true;
-}
-
-static int by_path(const void *a, const void *b)
-{
-	return strcmp(((const Found *)a)->path, ((const Found *)b)->path);
-}
-
-static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
-{
-	g_autoptr(GError) error = NULL;
-	g_autoptr(GArray) found = g_array_new(FALSE, FALSE, sizeof(Found));
-	Listing l = { found, folder->path };
-
-	g_array_set_clear_func(found, found_clear);
-	if (depth > DEPTH_MAX)
-		return;
-	if (!wdr_volume_list(w->part->volume, folder, add_found, &l, &error)) {
-		g_ptr_array_add(w->scan->s->remarks, g_strdup(error->message));
-		return;
-	}
-	g_array_sort(found, by_path);
-	for (guint i = 0; i < found->len; i++) {
-		const Found *f = &g_array_index(found, Found, i);
-		WdrNode node = { f->id, f->path };
-		g_auto(WdrEntry) entry = { 0 };
-		if (f->kind == WDR_KIND_FOLDER)
-			walk(w, &node, depth + 1);
-		else if (f->kind == WDR_KIND_FILE &&
-			 wdr_volume_stat(w->part->volume, &node, &entry, NULL))
-			read_file(w, &node, &entry);
-	}
-}
-
-static void walk_from(const Walk *w, const char *path)
-{
-	g_auto(WdrEntry) entry = { 0 };
-	WdrNode node = { 0, path };
-	bool found = false;
-
-	if (!w->part || !w->part->volume ||
-		!wdr_volume_lookup(w->part->volume, path, &found, &node.id, &entry, NULL) || !found)
-		return;
-	if (entry.kind == WDR_KIND_FOLDER)
-		walk(w, &node, 0);
-	else if (entry.kind == WDR_KIND_FILE)
-		read_file(w, &node, &entry);
+	if (w->part && w->part->volume)
+		wdr_each_file(w->part->volume, path, read_file, w, w->scan->s->remarks);
 }
 
 /* Rows for files of the root volume that the walks do not come to. */

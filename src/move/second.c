@@ -3,6 +3,7 @@
 #include "boot/edit.h"
 #include "boot/lines.h"
 #include "boot/lookup.h"
+#include "move/hostname.h"
 
 #include <fnmatch.h>
 #include <string.h>
@@ -10,13 +11,14 @@
 enum { NAME_MAX_CHARS = 63, FILE_BYTES_MAX = 1024 * 1024 };
 
 /* Files that are one machine's own and that its system makes anew: folder, name with wildcards, and
- * what they are. By the programs' documentation: sshd(8), dhclient(8), dhcpcd(8), systemd(1),
- * NetworkManager(8), random-seed(8). */
+ * what they are. By the programs' documentation: sshd(8), dropbear(8), dhclient(8), dhcpcd(8),
+ * systemd(1), NetworkManager(8), random-seed(8). */
 static const struct {
 	const char *folder, *name, *what;
 } own_files[] = {
 	{ "etc/ssh", "ssh_host_*_key", "SSH host key" },
 	{ "etc/ssh", "ssh_host_*_key.pub", "SSH host key" },
+	{ "etc/dropbear", "dropbear_*_host_key", "SSH host key" },
 	{ "var/lib/dbus", "machine-id", "machine id" },
 	{ "var/lib/dhcp", "*.leases", "DHCP lease" },
 	{ "var/lib/dhcpcd", "*.lease", "DHCP lease" },
@@ -29,10 +31,10 @@ static const struct {
 	{ "var/lib/urandom", "random-seed", "random seed" },
 };
 
-/* What makes new SSH host keys at a start, by the systems' packages. */
+/* What makes new SSH host keys at a start, by the systems' packages; dropbear does it by itself. */
 static const char *const key_makers[] = { "usr/lib/systemd/system/sshd-keygen.target",
-	"usr/lib/systemd/system/sshd-keygen@.service", "usr/lib/systemd/system/sshdgenkeys.service",
-	"usr/lib/systemd/system/ssh-keygen.service",
+	"usr/lib/systemd/system/sshd-keygen.service", "usr/lib/systemd/system/sshd-keygen@.service",
+	"usr/lib/systemd/system/sshdgenkeys.service", "usr/lib/systemd/system/ssh-keygen.service",
 	"etc/systemd/system/multi-user.target.wants/regenerate_ssh_host_keys.service",
 	"etc/systemd/system/multi-user.target.wants/sshkeygen.service", "etc/init.d/S50sshd" };
 
@@ -43,10 +45,12 @@ bool wdr_second_check_name(const char *name, GError **error)
 
 	for (const char *c = name; *c; c++)
 		is_fine &= g_ascii_isalnum(*c) || *c == '-';
-	return is_fine ||
-	       wdr_error_set(error, WDR_ERROR_USAGE,
-		       "'%s' is no host name: letters, digits and '-', at most %d of them", name,
-		       NAME_MAX_CHARS);
+	if (!is_fine)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"'%s' is no host name: letters, digits and '-', at most %d of them", name,
+			NAME_MAX_CHARS);
+	return g_ascii_strcasecmp(name, "localhost") != 0 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "every machine calls itself localhost");
 }
 
 /* ---- the files ---- */
@@ -92,28 +96,17 @@ static char *read_text(const WdrSystemPart *root, const char *file, size_t *ret_
 	return wdr_follow_read(root->volume, file, FILE_BYTES_MAX, ret_len);
 }
 
-static bool is_name_char(char c)
-{
-	return g_ascii_isalnum(c) || c == '-' || c == '_';
-}
-
-/* The old name as a word of its own, also before a dot: "127.0.1.1 heron-hide-3.field
- * heron-hide-3".
- */
 static char *hosts_with(const char *text, const char *old_name, const char *name)
 {
 	GString *out = g_string_new(NULL);
-	size_t len = strlen(old_name);
+	const char *from = text;
 
-	for (const char *at = text; *at;) {
-		bool is_start = at == text || (!is_name_char(at[-1]) && at[-1] != '.');
-		if (is_start && strncmp(at, old_name, len) == 0 && !is_name_char(at[len])) {
-			g_string_append(out, name);
-			at += len;
-		} else {
-			g_string_append_c(out, *at++);
-		}
+	for (const char *at; (at = wdr_host_name_in(text, from, old_name)) != NULL;) {
+		g_string_append_len(out, from, (gssize)(at - from));
+		g_string_append(out, name);
+		from = at + strlen(old_name);
 	}
+	g_string_append(out, from);
 	return g_string_free(out, FALSE);
 }
 
@@ -182,12 +175,12 @@ static bool has_key_maker(const WdrSystemPart *root)
 	return false;
 }
 
-static void note_left(const WdrSystemPart *root, GPtrArray *notes)
+static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *notes)
 {
 	g_autoptr(GPtrArray) keys = names_in(root, "etc/ssh");
 	bool has_keys = false;
 	size_t len = 0;
-	g_autofree char *name = read_text(root, "etc/hostname", &len);
+	g_autofree char *old_name = read_text(root, "etc/hostname", &len);
 
 	for (guint i = 0; i < keys->len; i++)
 		has_keys |= fnmatch("ssh_host_*_key", keys->pdata[i], 0) == 0;
@@ -196,10 +189,12 @@ static void note_left(const WdrSystemPart *root, GPtrArray *notes)
 			notes, g_strdup("second machine: nothing on root makes new SSH host "
 					"keys at a start: run 'ssh-keygen -A' there once, or "
 					"sshd does not start"));
-	if (!name)
+	if (!old_name)
 		g_ptr_array_add(
 			notes, g_strdup("second machine: root has no /etc/hostname; put the "
 					"name where the system keeps it"));
+	else if (strcmp(g_strstrip(old_name), name) != 0)
+		wdr_host_name_left(root->volume, old_name, notes);
 }
 
 /* ---- of a move ---- */
@@ -238,12 +233,26 @@ static bool add_edit(void *data, unsigned number, const char *file, const char *
 	return true;
 }
 
+/* Two machines of one name are what this is there against. */
+static bool check_other_name(const WdrSystemPart *root, const char *name, GError **error)
+{
+	size_t len = 0;
+	g_autofree char *old_name = read_text(root, "etc/hostname", &len);
+
+	return !old_name || g_ascii_strcasecmp(g_strstrip(old_name), name) != 0 ||
+	       wdr_error_set(error, WDR_ERROR_REFUSED,
+		       "the source is called %s already: the second machine needs another name",
+		       name);
+}
+
 bool wdr_second_edit(WdrItinerary *it, const WdrSystem *system, const char *name, GError **error)
 {
 	if (!system->root || !system->root->volume)
 		return wdr_error_set(
 			error, WDR_ERROR_UNSUPPORTED, "there is no root to be another machine's");
-	note_left(system->root, it->notes);
+	if (!check_other_name(system->root, name, error))
+		return false;
+	note_left(system->root, name, it->notes);
 	return each_text(system->root, name, add_edit, it, error);
 }
 
@@ -289,7 +298,7 @@ bool wdr_second_plan(const WdrSystem *system, const char *name, GPtrArray *plans
 	if (!root || !root->volume)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"there is no root on it that could become another machine's");
-	note_left(root, notes);
+	note_left(root, name, notes);
 	if (!each_text(root, name, add_text, plans, error))
 		return false;
 	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {

@@ -92,16 +92,52 @@ END_TEST
 /* What would make new keys is there. */
 START_TEST(keys_that_are_made_anew)
 {
+	static const char *const makers[] = { "sshd-keygen@.service", "sshd-keygen.service" };
 	const Board *b = &board_brook;
+	g_autofree char *command =
+		g_strdup_printf("printf 'mkdir usr/lib/systemd/system\\nwrite k "
+				"usr/lib/systemd/system/%s\\n' | debugfs -w -f - $V2",
+			makers[_i]);
 	prepare(b);
-	board_shell(b, "",
-		"printf 'mkdir usr/lib/systemd/system\\nwrite k "
-		"usr/lib/systemd/system/sshd-keygen@.service\\n' | debugfs -w -f - $V2");
+	board_shell(b, "", command);
 	SupRun draft =
 		BOARD_RUN(b, "draft", "--to", "nvme0n1", "--as-second-machine", "dipper-brook-5");
 
 	bench_expect(&draft, 0, "+dipper-brook-5\n");
 	ck_assert_ptr_null(strstr(draft.out, "makes new SSH host keys"));
+}
+END_TEST
+
+/* Its own name is none for a second machine; of a finished disk it may be what was done before. */
+START_TEST(of_the_same_name)
+{
+	const Board *b = &board_brook;
+	prepare(b);
+	SupRun draft =
+		BOARD_RUN(b, "draft", "--to", "nvme0n1", "--as-second-machine", "Dipper-Brook-4");
+	SupRun again =
+		BOARD_RUN(b, "readdress", "mmcblk1", "--as-second-machine", "dipper-brook-4");
+
+	bench_expect(&draft, 3, "the second machine needs another name");
+	bench_expect(&again, 0, "/etc/machine-id (partition 2)");
+	ck_assert_ptr_null(strstr(again.out, "and keeps it"));
+}
+END_TEST
+
+/* Files that nobody knows the form of are told, not changed. */
+START_TEST(names_in_other_files)
+{
+	const Board *b = &board_brook;
+	prepare(b);
+	board_shell(b, "",
+		"printf '# mail\ndipper-brook-4.field\n' > n; printf 'mkdir etc/dropbear\nwrite k "
+		"etc/dropbear/dropbear_rsa_host_key\nwrite n etc/mailname\n' | debugfs -w -f - $V2");
+	SupRun draft =
+		BOARD_RUN(b, "draft", "--to", "nvme0n1", "--as-second-machine", "dipper-brook-5");
+
+	bench_expect(&draft, 0,
+		"second machine: etc/mailname:2 has the name dipper-brook-4, and keeps it");
+	bench_expect(&draft, 0, "/etc/dropbear/dropbear_*_host_key");
 }
 END_TEST
 
@@ -111,6 +147,8 @@ static const struct {
 } wrong[] = {
 	{ { "draft", "--to", "nvme0n1", "--as-second-machine", "a b" }, "is no host name" },
 	{ { "draft", "--to", "nvme0n1", "--as-second-machine", "-x" }, "is no host name" },
+	{ { "draft", "--to", "nvme0n1", "--as-second-machine", "LocalHost" },
+		"every machine calls itself localhost" },
 	{ { "readdress", "mmcblk0", "--as-second-machine", "owl.field" }, "is no host name" },
 	{ { "readdress", "--running", "--as-second-machine", "owl" }, "is for a copy" },
 	{ { "move", "plan.json", "--as-second-machine", "owl" },
@@ -135,7 +173,9 @@ Suite *suite_second(void)
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_test(t, in_a_move);
 	tcase_add_test(t, on_a_finished_disk);
-	tcase_add_test(t, keys_that_are_made_anew);
+	tcase_add_loop_test(t, keys_that_are_made_anew, 0, 2);
+	tcase_add_test(t, of_the_same_name);
+	tcase_add_test(t, names_in_other_files);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(wrong));
 	suite_add_tcase(s, t);
 	return s;

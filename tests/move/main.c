@@ -9,6 +9,7 @@ Suite *suite_packed(void);
 Suite *suite_apply(void);
 Suite *suite_checkpoint(void);
 Suite *suite_pace(void);
+Suite *suite_hostname(void);
 
 SUITE_MAIN(suite_layout(), suite_itinerary(), suite_packing(), suite_carry(), suite_leave(),
-	suite_packed(), suite_apply(), suite_checkpoint(), suite_pace())
+	suite_packed(), suite_apply(), suite_checkpoint(), suite_pace(), suite_hostname())
