@@ -40,7 +40,7 @@ static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv
 {
 	const GOptionEntry entries[] = {
 		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
-			"Where the image goes: a SPI flash or a disk (default: the SPI flash)",
+			"Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
 			"DEVICE" },
 		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
 			"Write an image that is for another kind of chip, or that does not name this board",
@@ -85,7 +85,7 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
 {
 	g_autofree char *last = o->state ? g_build_filename(o->state, "logbook.jsonl", NULL)
-					 : wdr_loader_last(world);
+					 : wdr_loader_last(world, o->on);
 
 	return wdr_cli_rewind(globals, world, last, false);
 }
@@ -106,8 +106,9 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.on, o.despite };
 	if (!wdr_loader_plan(world, &options, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	g_autofree char *state = o.state ? g_strdup(o.state) : wdr_loader_state(p);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
-					     .state = o.state,
+					     .state = state,
 					     .world = world,
 					     .has_work = p->bytes != NULL,
 					     .is_writing = o.write != 0,

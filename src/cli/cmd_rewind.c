@@ -10,12 +10,28 @@ typedef struct {
 	gboolean force;
 } RewindOptions;
 
-/* A logbook, or the folder that it lies in. */
+/* A logbook, the folder that it lies in, or one whose folders have some: the newest of them that is
+ * in force; NULL: none is. */
 static char *logbook_in(const char *given)
 {
-	return g_file_test(given, G_FILE_TEST_IS_DIR)
-		       ? g_build_filename(given, "logbook.jsonl", NULL)
-		       : g_strdup(given);
+	g_autofree char *inner = g_build_filename(given, "logbook.jsonl", NULL);
+
+	if (!g_file_test(given, G_FILE_TEST_IS_DIR))
+		return g_strdup(given);
+	if (g_file_test(inner, G_FILE_TEST_EXISTS))
+		return g_steal_pointer(&inner);
+	return wdr_rewind_newest_in(given, NULL);
+}
+
+static bool check_there(const char *logbook, GError **error)
+{
+	if (!logbook || g_file_test(logbook, G_FILE_TEST_EXISTS))
+		return true;
+	wdr_error_set(error, WDR_ERROR_USAGE, "there is no logbook %s", logbook);
+	wdr_error_hint(error,
+		"each step that changed something told its folder; without an argument "
+		"rewind takes the newest one of this machine");
+	return false;
 }
 
 static bool parse(RewindOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
@@ -57,6 +73,8 @@ static int rewind_run(WdrGlobals *globals, int argc, char **argv)
 	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	g_autofree char *logbook = argc == 2 ? logbook_in(argv[1]) : wdr_rewind_newest(world, NULL);
+	if (!check_there(logbook, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_rewind(globals, world, logbook, o.force != 0);
 }
 

@@ -91,10 +91,24 @@ GPtrArray *wdr_flash_list(const WdrWorld *world)
 	return list;
 }
 
+const char *wdr_device_name(const char *device)
+{
+	bool is_image = g_str_has_prefix(device, WDR_DEVICE_IMAGE);
+
+	return device + (is_image ? strlen(WDR_DEVICE_IMAGE) : 0);
+}
+
+char *wdr_device_path(const WdrWorld *world, const char *device)
+{
+	const char *name = wdr_device_name(device);
+
+	return name == device ? wdr_world_path(world, device) : g_strdup(name);
+}
+
 bool wdr_flash_read_at(const WdrWorld *world, const char *device, int64_t offset, size_t len,
 	uint8_t **ret, GError **error)
 {
-	g_autofree char *path = wdr_world_path(world, device);
+	g_autofree char *path = wdr_device_path(world, device);
 	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
 	g_autofree uint8_t *bytes = g_malloc(len);
 

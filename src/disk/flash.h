@@ -17,6 +17,14 @@ typedef struct {
 	uint64_t erased;  /* bytes that are erased at a time; 0: none are, it takes any write */
 } WdrFlash;
 
+/* Devices are named as the machine has them, "/dev/mtd0", "/dev/mmcblk1", and so are files; an
+ * image file is not the machine's own: this, and its absolute path. */
+#define WDR_DEVICE_IMAGE "image:"
+/* Where that is. The caller's. */
+char *wdr_device_path(const WdrWorld *world, const char *device);
+/* As people call it: an image by its path. Borrowed from `device`. */
+const char *wdr_device_name(const char *device);
+
 /* WdrFlash, by name; empty where the kernel knows none. Partitions of a flash are flashes
  * of their own. */
 GPtrArray *wdr_flash_list(const WdrWorld *world);

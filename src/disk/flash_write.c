@@ -79,7 +79,7 @@ static bool open_flash(
 	Flash *f, const WdrWorld *world, const char *device, int flags, GError **error)
 {
 	f->fd = -1;
-	f->path = wdr_world_path(world, device);
+	f->path = wdr_device_path(world, device);
 	if ((flags & O_ACCMODE) == O_RDWR && !unlock(f, world, device, error))
 		return false;
 	f->fd = open(f->path, flags | O_CLOEXEC);
@@ -150,7 +150,7 @@ static bool read_back(const WdrWorld *world, const char *device, uint64_t offset
 				"%s: byte %" G_GUINT64_FORMAT
 				" read back is 0x%02x, and 0x%02x was "
 				"written",
-				device, offset + i, got[i], bytes[i]);
+				wdr_device_name(device), offset + i, got[i], bytes[i]);
 	}
 	return true;
 }
@@ -166,12 +166,12 @@ bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offs
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"%s has %" G_GUINT64_FORMAT " bytes, and bytes %" G_GUINT64_FORMAT
 			" to %" G_GUINT64_FORMAT " were to be written",
-			device, f.size, offset, offset + len);
+			wdr_device_name(device), f.size, offset, offset + len);
 	g_autofree uint8_t *block = g_malloc(f.step);
 	for (uint64_t at = offset - offset % f.step; at < offset + len; at += f.step) {
 		size_t block_len = (size_t)MIN(f.step, f.size - at);
 		if (!put_block(&f, at, block_len, offset, bytes, len, block, error)) {
-			g_prefix_error(error, "%s: ", device);
+			g_prefix_error(error, "%s: ", wdr_device_name(device));
 			return false;
 		}
 		if (progress)

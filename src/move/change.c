@@ -221,7 +221,8 @@ bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **
 	if (!user)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is in use: %s", disk->name, user);
-	wdr_error_hint(error, "nothing was changed; unmount it first, or name the running system "
-			      "with --running");
+	wdr_error_hint(error, "nothing was changed; %s",
+		disk->is_image ? "unmount it first, or detach it (losetup -d)"
+			       : "unmount it first, or name the running system with --running");
 	return false;
 }

@@ -18,6 +18,7 @@ void wdr_loader_plan_free(WdrLoaderPlan *p)
 	if (!p)
 		return;
 	wdr_board_free(p->board);
+	wdr_disk_free(p->image);
 	g_ptr_array_unref(p->facts);
 	wdr_loader_file_clear(&p->file);
 	if (p->bytes)
@@ -44,23 +45,37 @@ static void tell_flash(WdrLoaderPlan *p)
 	}
 }
 
+/* false: nothing lies there, or nothing can be told. */
+static bool find_area(const WdrDisk *d, WdrLoaderArea *ret)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrPartTable) t = NULL;
+
+	return wdr_blockdev_open(d->path, WDR_OPEN_READ, &dev, NULL) &&
+	       wdr_parttable_read(dev, &t, NULL) && t->kind != WDR_TABLE_NONE &&
+	       wdr_loader_area_find(dev, t, ret, NULL) && ret->size > 0;
+}
+
+static void tell_disk(WdrLoaderPlan *p, const WdrDisk *d)
+{
+	g_auto(WdrLoaderArea) area = { 0 };
+
+	if (find_area(d, &area))
+		wdr_facts_add(p->facts, "medium", false, "%s, before its first partition: %s",
+			d->name, area.what);
+	else if (d->is_image)
+		wdr_facts_add(p->facts, "medium", true, "%s has nothing before its first partition",
+			d->name);
+}
+
 static void tell_disks(WdrLoaderPlan *p)
 {
 	g_autoptr(GPtrArray) disks = NULL;
 
 	if (!wdr_disks_list(p->world, &disks, NULL))
 		return;
-	for (guint i = 0; i < disks->len; i++) {
-		const WdrDisk *d = disks->pdata[i];
-		g_autoptr(WdrBlockDev) dev = NULL;
-		g_autoptr(WdrPartTable) t = NULL;
-		g_auto(WdrLoaderArea) area = { 0 };
-		if (wdr_blockdev_open(d->path, WDR_OPEN_READ, &dev, NULL) &&
-			wdr_parttable_read(dev, &t, NULL) && t->kind != WDR_TABLE_NONE &&
-			wdr_loader_area_find(dev, t, &area, NULL) && area.size > 0)
-			wdr_facts_add(p->facts, "medium", false,
-				"%s, before its first partition: %s", d->name, area.what);
-	}
+	for (guint i = 0; i < disks->len; i++)
+		tell_disk(p, disks->pdata[i]);
 }
 
 static bool is_for_board(const WdrLoaderPlan *p, const uint8_t *bytes, size_t len)
@@ -103,6 +118,11 @@ static void tell_installed(WdrLoaderPlan *p)
 
 static void tell(WdrLoaderPlan *p)
 {
+	/* What this machine has says nothing of an image that is made here for another. */
+	if (p->image) {
+		tell_disk(p, p->image);
+		return;
+	}
 	if (p->board && p->board->names[0])
 		wdr_facts_add(p->facts, "board", false, "%s", p->board->names[0]);
 	tell_flash(p);
@@ -153,6 +173,24 @@ static const char *family_of_board(const WdrBoard *b)
 	return NULL;
 }
 
+/* An image has no board; what lies on it already is for its chip. */
+static bool check_for_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **error)
+{
+	g_auto(WdrLoaderArea) area = { 0 };
+	bool is_known = find_area(p->image, &area) && strcmp(area.what, "unknown") != 0;
+	bool is_same = is_known && g_str_has_prefix(area.what, p->file.family);
+
+	if (is_known && !is_same && !is_despite(o, "kind"))
+		return refuse(error, "kind", "%s is a loader for %s, and on %s lies one for %s",
+			o->image, p->file.family, p->image->name, area.what);
+	if (!is_known && !is_despite(o, "kind"))
+		return refuse(error, "kind",
+			"%s is a loader for %s, and which chip %s is for is not known", o->image,
+			p->file.family, p->image->name);
+	return is_despite(o, "board") ||
+	       refuse(error, "board", "which board %s is for is not known", p->image->name);
+}
+
 static bool check_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, const uint8_t *bytes,
 	size_t len, GError **error)
 {
@@ -161,6 +199,8 @@ static bool check_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, const
 
 	if (!p->file.family)
 		return refuse(error, NULL, "%s is no boot loader that is known", o->image);
+	if (p->image)
+		return check_for_image(p, o, error);
 	if (wanted && strcmp(wanted, p->file.family) != 0 && !is_despite(o, "kind"))
 		return refuse(error, "kind",
 			"%s is a loader for %s, and this board has a chip of %s", o->image,
@@ -241,7 +281,7 @@ static bool aim_at_disk(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len,
 		return refuse(error, NULL,
 			"chips of %s look at 33 KiB or at 32 KiB, and nothing on %s tells which this "
 			"one does",
-			p->file.family, p->device);
+			p->file.family, wdr_device_name(p->device));
 	p->at = found ? found : places[0];
 	return wdr_outside_check(p->world, p->device, p->at, len, error);
 }
@@ -259,6 +299,11 @@ static bool aim(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len, GError 
 	const WdrFlash *f = NULL;
 	g_autoptr(WdrDisk) disk = NULL;
 
+	if (p->image) {
+		g_autofree char *full = g_canonicalize_filename(p->image->path, NULL);
+		p->device = g_strconcat(WDR_DEVICE_IMAGE, full, NULL);
+		return aim_at_disk(p, o, len, error);
+	}
 	if (!o->on) {
 		for (guint i = 0; !f && i < flash->len; i++) {
 			const WdrFlash *one = flash->pdata[i];
@@ -273,11 +318,12 @@ static bool aim(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len, GError 
 	} else {
 		f = flash_named(flash, base_of(o->on));
 	}
-	p->device = g_strdup_printf("/dev/%s", f && !o->on ? f->name : base_of(o->on));
-	if (f)
-		return aim_at_flash(p, o, f, len, error);
-	return wdr_disk_find(p->world, base_of(o->on), &disk, error) &&
-	       aim_at_disk(p, o, len, error);
+	if (!f && !wdr_disk_find(p->world, o->on, &disk, error))
+		return false;
+	p->device = g_strdup_printf("/dev/%s", disk    ? disk->name
+					       : o->on ? base_of(o->on)
+						       : f->name);
+	return f ? aim_at_flash(p, o, f, len, error) : aim_at_disk(p, o, len, error);
 }
 
 /* ---- what it would change ---- */
@@ -316,7 +362,7 @@ static bool compare(WdrLoaderPlan *p, GBytes *image, GError **error)
 	g_autofree char *size = wdr_format_size(len);
 	wdr_facts_add(p->facts, "goes to", false,
 		"%s at %" G_GUINT64_FORMAT ": %s, of which %u of %u pieces of 64 KiB differ",
-		p->device, p->at, size, differ, all);
+		wdr_device_name(p->device), p->at, size, differ, all);
 	if (differ == 0)
 		return true;
 	tell_environment(p, len);
@@ -344,6 +390,29 @@ static bool plan_image(WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **err
 	       compare(p, image, error);
 }
 
+/* Whether there is such a flash or disk is asked first: all else would be about another. */
+static bool find_on(WdrLoaderPlan *p, const char *on, GError **error)
+{
+	g_autoptr(GPtrArray) flash = wdr_flash_list(p->world);
+	g_autoptr(WdrDisk) disk = NULL;
+
+	if (!on || flash_named(flash, base_of(on)))
+		return true;
+	if (!wdr_disk_find(p->world, on, &disk, error))
+		return false;
+	if (disk->is_image)
+		p->image = g_steal_pointer(&disk);
+	return true;
+}
+
+/* Beside an image, as everything that is kept of one. */
+static char *folder_of(const WdrDisk *image)
+{
+	g_autofree char *full = g_canonicalize_filename(image->path, NULL);
+
+	return g_strconcat(full, ".wanderitas", NULL);
+}
+
 bool wdr_loader_plan(
 	const WdrWorld *world, const WdrLoaderOptions *options, WdrLoaderPlan **ret, GError **error)
 {
@@ -351,7 +420,9 @@ bool wdr_loader_plan(
 
 	p->world = world;
 	p->facts = wdr_facts_new();
-	p->board = wdr_board_look(world);
+	if (!find_on(p, options->on, error))
+		return false;
+	p->board = p->image ? NULL : wdr_board_look(world);
 	tell(p);
 	if (options->image && !plan_image(p, options, error))
 		return false;
@@ -374,7 +445,21 @@ bool wdr_loader_write(WdrLoaderPlan *p, const char *state, bool *ret_has_begun, 
 	return wdr_outside_end(&o, failure, error);
 }
 
-char *wdr_loader_last(const WdrWorld *world)
+char *wdr_loader_state(const WdrLoaderPlan *p)
 {
-	return wdr_rewind_newest(world, "loader-");
+	g_autofree char *folder = p->image ? folder_of(p->image) : NULL;
+
+	return p->image ? g_strdup_printf("%s/loader-image-%" G_GINT64_FORMAT, folder,
+				  wdr_world_now(p->world))
+			: wdr_outside_state(p->world, "loader");
+}
+
+char *wdr_loader_last(const WdrWorld *world, const char *on)
+{
+	g_autoptr(WdrDisk) disk = NULL;
+
+	if (!on || !wdr_disk_find(world, on, &disk, NULL) || !disk->is_image)
+		return wdr_rewind_newest(world, "loader-");
+	g_autofree char *folder = folder_of(disk);
+	return wdr_rewind_newest_in(folder, "loader-");
 }

@@ -4,22 +4,25 @@
 
 #include "boot/board.h"
 #include "boot/loaderfile.h"
+#include "disk/disks.h"
 #include "move/fact.h"
 #include "move/outside.h"
 
 typedef struct {
 	const char *image; /* the file to be written; NULL: nothing is */
-	const char *on;    /* "mtd0", "mmcblk1", with /dev/ or without; NULL: the SPI flash */
-	char **despite;    /* "kind", "board": NULL-ended; NULL: none */
+	const char *on; /* "mtd0", "mmcblk1", with /dev/ or without, or an image file; NULL: the SPI
+			   flash */
+	char **despite; /* "kind", "board": NULL-ended; NULL: none */
 } WdrLoaderOptions;
 
 typedef struct {
 	const WdrWorld *world;
 	WdrBoard *board;  /* NULL: not known */
+	WdrDisk *image;   /* that it is about; NULL: this machine */
 	GPtrArray *facts; /* WdrFact */
 	WdrLoaderFile file;
 	GBytes *bytes; /* to be written; NULL: nothing is, or it is there already */
-	char *device;
+	char *device;  /* see disk/flash.h */
 	uint64_t at;
 } WdrLoaderPlan;
 
@@ -31,6 +34,8 @@ void wdr_loader_plan_free(WdrLoaderPlan *p);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrLoaderPlan, wdr_loader_plan_free)
 bool wdr_loader_write(WdrLoaderPlan *p, const char *state, bool *ret_has_begun,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* The newest logbook of such work that is still in force, whether it came to its end or not. The
- * caller's; NULL: there is none. */
-char *wdr_loader_last(const WdrWorld *world);
+/* Where the records of it are kept unless the user says otherwise. The caller's. */
+char *wdr_loader_state(const WdrLoaderPlan *p);
+/* The newest logbook of such work, on this image or (NULL, or no image) on this machine, that is
+ * still in force, whether it came to its end or not. The caller's; NULL: there is none. */
+char *wdr_loader_last(const WdrWorld *world, const char *on);

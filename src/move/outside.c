@@ -91,12 +91,34 @@ static bool is_flash(const WdrWorld *world, const char *name)
 	return false;
 }
 
+bool wdr_outside_check_rest(const WdrWorld *world, const char *device, GError **error)
+{
+	g_autoptr(WdrDisk) image = NULL;
+
+	return !g_str_has_prefix(device, WDR_DEVICE_IMAGE) ||
+	       (wdr_disk_find(world, wdr_device_name(device), &image, error) &&
+		       wdr_change_check_rest(world, image, error));
+}
+
+static bool check_image(
+	const WdrWorld *world, const char *device, uint64_t from, uint64_t to, GError **error)
+{
+	const char *path = wdr_device_name(device);
+	g_autoptr(WdrDisk) image = NULL;
+
+	return wdr_outside_check_rest(world, device, error) &&
+	       wdr_disk_find(world, path, &image, error) &&
+	       check_disk(image, path, from, to, error);
+}
+
 bool wdr_outside_check(
 	const WdrWorld *world, const char *device, uint64_t offset, uint64_t len, GError **error)
 {
 	g_autoptr(GPtrArray) disks = NULL;
 	g_autofree char *name = g_path_get_basename(device);
 
+	if (g_str_has_prefix(device, WDR_DEVICE_IMAGE))
+		return check_image(world, device, offset, offset + len, error);
 	if (!g_str_has_prefix(device, "/dev/") || is_flash(world, name))
 		return true;
 	if (!wdr_disks_list(world, &disks, error))
@@ -138,7 +160,7 @@ bool wdr_outside_write(
 	change->region_size = len;
 	change->after = wdr_hash(data, len);
 	if (!wdr_change_keep(o->state, change, name, before, len, error) ||
-		!wdr_logbook_step(o->logbook, error, "writing to %s", device) ||
+		!wdr_logbook_step(o->logbook, error, "writing to %s", wdr_device_name(device)) ||
 		!wdr_logbook_change(o->logbook, change, error))
 		return false;
 	o->has_begun = true;

@@ -30,6 +30,9 @@ char *wdr_outside_state(const WdrWorld *world, const char *what);
  * REFUSED, UNSUPPORTED. */
 bool wdr_outside_check(const WdrWorld *world, const char *device, uint64_t offset, uint64_t len,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Of an image: nobody has it attached. Others may well be in use. REFUSED. */
+bool wdr_outside_check_rest(
+	const WdrWorld *world, const char *device, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Puts bytes at a place of a device ("/dev/mtd0") that was checked, see wdr_flash_write_at(). */
 bool wdr_outside_write(WdrOutside *o, const char *device, uint64_t offset, GBytes *bytes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "boot/survey.h"
+#include "disk/flash.h"
 #include "move/logged.h"
 #include "move/move.h"
 #include "move/pace_record.h"
@@ -202,7 +203,7 @@ static json_t *changes_of(const char *logbook)
 			c->file          ? g_strdup_printf("/%s on %s, partition %u", c->file,
                                           c->disk_name ? c->disk_name : c->disk, c->partition)
 			: c->region      ? g_strdup_printf("%" G_GUINT64_FORMAT " bytes of %s",
-						   c->region_size, c->region)
+						   c->region_size, wdr_device_name(c->region))
 			: c->is_settings ? g_strdup("the firmware's settings")
 					 : g_strdup_printf("the identifiers of %s",
 						   c->disk_name ? c->disk_name : c->disk);

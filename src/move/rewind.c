@@ -6,6 +6,7 @@
 #include "boot/eeprom.h"
 #include "disk/flash.h"
 #include "move/change.h"
+#include "move/outside.h"
 #include "move/renew.h"
 #include "volume/tree.h"
 
@@ -208,7 +209,8 @@ static bool rewind_region(
 		result->why = g_strdup("somebody wrote there since");
 		return true;
 	}
-	if (!read_original(w, c, &original, &len, error))
+	if (!wdr_outside_check_rest(w->world, c->region, error) ||
+		!read_original(w, c, &original, &len, error))
 		return false;
 	if (len != c->region_size)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
@@ -253,7 +255,7 @@ static char *describe(const WdrChange *c)
 
 	if (c->region)
 		return g_strdup_printf("%" G_GUINT64_FORMAT " bytes of %s at %" G_GUINT64_FORMAT,
-			c->region_size, c->region, c->region_at);
+			c->region_size, wdr_device_name(c->region), c->region_at);
 	if (c->is_settings)
 		return g_strdup("the firmware's settings");
 	if (!c->file)
@@ -366,9 +368,8 @@ static void look_into(const char *folder, int64_t *newest, char **found)
 	}
 }
 
-char *wdr_rewind_newest(const WdrWorld *world, const char *prefix)
+char *wdr_rewind_newest_in(const char *base, const char *prefix)
 {
-	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
 	int64_t newest = 0;
 	char *found = NULL;
@@ -380,4 +381,11 @@ char *wdr_rewind_newest(const WdrWorld *world, const char *prefix)
 			look_into(folder, &newest, &found);
 	}
 	return found;
+}
+
+char *wdr_rewind_newest(const WdrWorld *world, const char *prefix)
+{
+	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
+
+	return wdr_rewind_newest_in(base, prefix);
 }

@@ -20,6 +20,8 @@ typedef struct {
 bool wdr_rewind(const WdrWorld *world, const char *logbook, bool forced, GPtrArray **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The newest logbook with changes that are still in force; prefix: of folders whose names begin so
- * (NULL: all). The caller's; NULL: there is none. */
+/* The newest logbook of all in folders below `base` with changes that are still in force; prefix:
+ * of folders whose names begin so (NULL: all). The caller's; NULL: there is none. */
+char *wdr_rewind_newest_in(const char *base, const char *prefix);
+/* The same of this machine. */
 char *wdr_rewind_newest(const WdrWorld *world, const char *prefix);

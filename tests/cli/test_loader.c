@@ -220,6 +220,47 @@ START_TEST(a_medium_gets_its_loader)
 }
 END_TEST
 
+/* What this machine is says nothing of an image that is prepared on it. */
+START_TEST(an_image_gets_its_loader)
+{
+	const Board *b = &boards[BITTERN];
+	board_shell(b, shorthands,
+		"rock r; sun s; cp --sparse=always $I was; cp --sparse=always $I card");
+	g_autofree char *rock = g_strdup(board_path(b, "r"));
+	g_autofree char *sun = g_strdup(board_path(b, "s"));
+	g_autofree char *on = g_strdup(board_path(b, "card"));
+	g_autofree char *before = g_strdup(sup_hash(on));
+	SupRun empty = BOARD_RUN(b, "loader", "--on", on);
+	SupRun kind = BOARD_RUN(b, "loader", rock, "--on", on, "--despite", "board");
+	SupRun board = BOARD_RUN(b, "loader", rock, "--on", on, "--despite", "kind");
+
+	bench_expect(&empty, 0, "has nothing before its first partition");
+	ck_assert_ptr_null(strstr(empty.out, "mtd0"));
+	bench_expect(&kind, 3, "is for is not known");
+	bench_expect(&board, 3, "is for is not known");
+	SupRun run = BOARD_RUN(b, "loader", rock, "--on", on, "--despite", "board", "--despite",
+		"kind", "--write");
+	bench_expect(&run, 0, "loader done: everything was read back");
+	board_shell(b, "", "dd if=r of=was bs=32k seek=1 conv=notrunc; cmp was card");
+	board_judge(on);
+	SupRun again = BOARD_RUN(b, "loader", rock, "--on", on, "--despite", "board");
+	bench_expect(&again, 0, "\nnothing to change: it is so already\n");
+	SupRun other = BOARD_RUN(b, "loader", sun, "--on", on, "--despite", "board");
+	bench_expect(&other, 3, "lies one for Rockchip");
+	SupRun back = BOARD_RUN(b, "loader", "--restore", "--on", on);
+	bench_expect(&back, 0, "put back  6144 bytes of ");
+	ck_assert_str_eq(before, sup_hash(on));
+	/* Nothing of it is among the machine's own records. */
+	SupRun none = BOARD_RUN(b, "loader", "--restore");
+	bench_expect(&none, 0, "no logbook tells of a change that is still in force");
+	g_autofree char *folder = g_strconcat(on, ".wanderitas", NULL);
+	SupRun rewound = BOARD_RUN(b, "rewind", folder);
+	bench_expect(&rewound, 0, "no logbook tells of a change that is still in force");
+	SupRun missing = BOARD_RUN(b, "rewind", "/nowhere");
+	bench_expect(&missing, 2, "there is no logbook /nowhere");
+}
+END_TEST
+
 START_TEST(boards_with_firmware)
 {
 	SupRun run = BENCH_RUN("loader");
@@ -245,6 +286,7 @@ Suite *suite_loader(void)
 	tcase_add_test(t, what_cannot_be_saved_is_not_written);
 	tcase_add_test(t, another_loader_since);
 	tcase_add_test(t, a_medium_gets_its_loader);
+	tcase_add_test(t, an_image_gets_its_loader);
 	tcase_add_test(t, boards_with_firmware);
 	suite_add_tcase(s, t);
 	return s;
