@@ -179,7 +179,15 @@ static int by_set_and_name(const void *a, const void *b)
 
 typedef struct {
 	unsigned there, older, newer, differ, missing;
+	unsigned unclear; /* of those that differ: ones that tell their day, as a rule */
 } Count;
+
+static bool is_program(const char *name)
+{
+	const char *dot = strrchr(name, '.');
+
+	return dot && g_ascii_strcasecmp(dot, ".elf") == 0;
+}
 
 static Count count_set(const WdrFirmwarePlan *p, WdrFirmwareSet set)
 {
@@ -193,6 +201,7 @@ static Count count_set(const WdrFirmwarePlan *p, WdrFirmwareSet set)
 		c.older += f->state == WDR_FIRMWARE_OLDER;
 		c.newer += f->state == WDR_FIRMWARE_NEWER;
 		c.differ += f->state == WDR_FIRMWARE_DIFFERS;
+		c.unclear += f->state == WDR_FIRMWARE_DIFFERS && is_program(f->name);
 		c.missing += f->state == WDR_FIRMWARE_MISSING;
 	}
 	return c;
@@ -240,7 +249,8 @@ static bool plan_set(WdrFirmwarePlan *p, WdrFirmwareSet set, GError **error)
 
 	if (!is_of_use(p, set, &c) || c.older + c.missing + c.differ == 0)
 		return true;
-	if (c.newer > 0 || (c.older == 0 && c.missing == 0)) {
+	bool is_clear = c.unclear == 0 && c.older + c.missing > 0;
+	if (c.newer > 0 || !is_clear) {
 		g_ptr_array_add(p->left,
 			g_strdup_printf("firmware of %s: %s; its files belong together, so none is "
 					"brought over",

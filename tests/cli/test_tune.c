@@ -87,6 +87,8 @@ static const struct {
 	{ "there 'Mar  7 2024'; built 'Aug 15 2022'", { "firmware", "--from", "fw" }, 1,
 		"what is there is newer" },
 	{ "there 'Aug 15 2022'", { "firmware", "--from", "fw" }, 0, "the same" },
+	{ "there 'Aug 15 2022'; echo x >> fw/start4.elf; mdel -i dev/mmcblk0@@4M ::fixup4x.dat",
+		{ "firmware", "--from", "fw" }, 1, "nothing tells which are newer" },
 	{ "there 'Aug 15 2022'; echo x > fw/fixup4.dat", { "firmware", "--from", "fw" }, 1,
 		"nothing tells which are newer" },
 	{ "there 'Aug 15 2022'; built 'Mar  7 2024'; truncate -s 31M fw/start4x.elf; for i in 1 2 3 "
