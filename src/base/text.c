@@ -114,6 +114,25 @@ char *wdr_escape(const char *text)
 	return escape(text, strlen(text), false);
 }
 
+char *wdr_unescape(const char *text)
+{
+	g_autoptr(GString) out = g_string_new(NULL);
+
+	for (const char *p = text; *p;) {
+		if (*p != '\\') {
+			g_string_append_c(out, *p++);
+			continue;
+		}
+		int high = p[1] == 'x' ? g_ascii_xdigit_value(p[2]) : -1;
+		int low = high >= 0 ? g_ascii_xdigit_value(p[3]) : -1;
+		if (low < 0 || high + low == 0)
+			return NULL;
+		g_string_append_c(out, (char)(high * 16 + low));
+		p += 4;
+	}
+	return g_string_free(g_steal_pointer(&out), FALSE);
+}
+
 char *wdr_escape_line(const char *text, size_t len)
 {
 	return escape(text, len, true);

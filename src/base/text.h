@@ -26,6 +26,8 @@ bool wdr_parse_size(
 /* Text from a disk made fit for a terminal and a table: control characters, invalid UTF-8 and
  * backslashes become \xHH. */
 char *wdr_escape(const char *text);
+/* And back: NULL when it is nothing that wdr_escape() makes. */
+char *wdr_unescape(const char *text);
 /* The same, tabs kept: a line of a file. `len` in bytes. */
 char *wdr_escape_line(const char *text, size_t len);
 

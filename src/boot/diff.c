@@ -172,7 +172,8 @@ char *wdr_diff(const char *name, const char *old_text, size_t old_len, const cha
 	put_middle(steps, a, head, a->len - tail, b, head, b->len - tail);
 	put(steps, ' ', a, a->len - tail, a->len);
 	order_runs(steps);
-	g_string_append_printf(out, "--- %s\n+++ %s\n", name, name);
+	g_autofree char *shown = wdr_escape_line(name, strlen(name));
+	g_string_append_printf(out, "--- %s\n+++ %s\n", shown, shown);
 	put_hunks(out, steps);
 	return g_string_free(out, FALSE);
 }

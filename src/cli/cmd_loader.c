@@ -1,5 +1,6 @@
 #include "cli/step.h"
 
+#include "base/json.h"
 #include "move/loader.h"
 #include "present/steps.h"
 
@@ -69,9 +70,9 @@ static void show(const WdrOut *out, const void *plan)
 static void show_json(FILE *file, const void *plan, const char *state)
 {
 	const WdrLoaderPlan *p = plan;
-	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:s?}", "format", "wanderitas-loader/1",
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:o}", "format", "wanderitas-loader/1",
 		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "state",
-		state);
+		wdr_json_text(state));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

@@ -77,8 +77,9 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 	g_autofree char *erased = wdr_itinerary_erased(it);
 	g_autofree char *base = g_path_get_basename(erased);
 
+	WdrOut out = wdr_out(stderr, true);
 	if (!given)
-		fprintf(stderr,
+		wdr_out_text(&out, WDR_STYLE_PLAIN,
 			"\nEverything on %s will be erased. Type its name (%s) to go on: ", erased,
 			base);
 	return wdr_cli_agree(
@@ -127,10 +128,11 @@ static bool tell_changes(
 		return false;
 	if (changes->len == 0)
 		return true;
-	fprintf(stderr, "\nThe target %s has changed since the itinerary was drawn:\n",
-		it->target.name);
+	WdrOut out = wdr_out(stderr, true);
+	wdr_out_text(&out, WDR_STYLE_PLAIN,
+		"\nThe target %s has changed since the itinerary was drawn:\n", it->target.name);
 	for (guint i = 0; i < changes->len; i++)
-		fprintf(stderr, "  %s\n", (const char *)changes->pdata[i]);
+		wdr_out_text(&out, WDR_STYLE_PLAIN, "  %s\n", (const char *)changes->pdata[i]);
 	fflush(stderr);
 	if (!o->erase)
 		return true;

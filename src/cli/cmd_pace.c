@@ -87,8 +87,9 @@ static bool ask(const WdrPaceStretch *s, const char *given, GError **error)
 {
 	g_autofree char *base = g_path_get_basename(s->name);
 
+	WdrOut out = wdr_out(stderr, true);
 	if (!given)
-		fprintf(stderr,
+		wdr_out_text(&out, WDR_STYLE_PLAIN,
 			"%s will be written over: %s.\nIts contents will be lost. Type its name (%s) to go "
 			"on: ",
 			s->name, s->contents, base);

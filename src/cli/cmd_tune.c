@@ -1,6 +1,7 @@
 #include "cli/plan_options.h"
 #include "cli/step.h"
 
+#include "base/json.h"
 #include "move/tune.h"
 #include "present/steps.h"
 
@@ -66,9 +67,9 @@ static void show(const WdrOut *out, const void *plan)
 static void show_json(FILE *file, const void *plan, const char *state)
 {
 	const WdrTunePlan *p = plan;
-	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:s?}", "format", "wanderitas-tune/1",
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o}", "format", "wanderitas-tune/1",
 		"facts", wdr_present_facts_json(p->facts), "files",
-		wdr_present_file_plans_json(p->files), "state", state);
+		wdr_present_file_plans_json(p->files), "state", wdr_json_text(state));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

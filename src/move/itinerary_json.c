@@ -17,19 +17,19 @@ enum { FILE_BYTES_MAX = 16 * 1024 * 1024, PARTS_MAX = 128 };
 static json_t *disk_to_json(const WdrItineraryDisk *d)
 {
 	return json_pack("{s:o, s:o, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:s, s:o}", "name",
-		wdr_json_text(d->name), "path", wdr_json_text(d->path), "medium",
-		wdr_json_text(d->medium), "link", wdr_json_text(d->link), "model",
-		wdr_json_text(d->model), "serial", wdr_json_text(d->serial), "image", d->is_image,
+		wdr_json_bytes(d->name), "path", wdr_json_bytes(d->path), "medium",
+		wdr_json_bytes(d->medium), "link", wdr_json_bytes(d->link), "model",
+		wdr_json_bytes(d->model), "serial", wdr_json_bytes(d->serial), "image", d->is_image,
 		"size", (json_int_t)d->size, "sector_size", (json_int_t)d->sector_size, "table",
-		wdr_table_kind_name(d->table), "table_id", wdr_json_text(d->table_id));
+		wdr_table_kind_name(d->table), "table_id", wdr_json_bytes(d->table_id));
 }
 
 static json_t *place_to_json(const WdrItineraryPlace *p)
 {
 	return json_pack("{s:I, s:I, s:o, s:o, s:o, s:o}", "start", (json_int_t)p->start, "size",
-		(json_int_t)p->size, "uuid", wdr_json_text(p->uuid), "label",
-		wdr_json_text(p->label), "partuuid", wdr_json_text(p->partuuid), "partlabel",
-		wdr_json_text(p->partlabel));
+		(json_int_t)p->size, "uuid", wdr_json_bytes(p->uuid), "label",
+		wdr_json_bytes(p->label), "partuuid", wdr_json_bytes(p->partuuid), "partlabel",
+		wdr_json_bytes(p->partlabel));
 }
 
 static json_t *part_to_json(const WdrItineraryPart *p)
@@ -55,23 +55,24 @@ static json_t *edit_to_json(const WdrEdit *e, const char *diff)
 
 	for (guint i = 0; i < e->splices->len; i++) {
 		const WdrSplice *s = e->splices->pdata[i];
-		json_array_append_new(
-			splices, json_pack("{s:I, s:i, s:i, s:s, s:s}", "offset",
-					 (json_int_t)s->offset, "line", (int)s->line, "column",
-					 (int)s->column, "old", s->old_text, "new", s->new_text));
+		json_array_append_new(splices,
+			json_pack("{s:I, s:i, s:i, s:o, s:o}", "offset", (json_int_t)s->offset,
+				"line", (int)s->line, "column", (int)s->column, "old",
+				wdr_json_bytes(s->old_text), "new", wdr_json_bytes(s->new_text)));
 	}
 	wdr_hash_to_text(e->before, hash);
-	return json_pack("{s:s, s:i, s:s, s:b, s:s, s:o, s:s}", "on",
-		e->is_on_source ? "source" : "target", "partition", (int)e->number, "file", e->file,
-		"loader_image", e->is_image, "xxh128", hash, "changes", splices, "diff", diff);
+	return json_pack("{s:s, s:i, s:o, s:b, s:s, s:o, s:o}", "on",
+		e->is_on_source ? "source" : "target", "partition", (int)e->number, "file",
+		wdr_json_bytes(e->file), "loader_image", e->is_image, "xxh128", hash, "changes",
+		splices, "diff", wdr_json_text(diff));
 }
 
 static json_t *loader_to_json(const WdrLoaderArea *a)
 {
 	if (a->size == 0)
 		return json_null();
-	return json_pack("{s:I, s:I, s:b, s:s}", "start", (json_int_t)a->start, "size",
-		(json_int_t)a->size, "boot_code", a->has_boot_code, "what", a->what);
+	return json_pack("{s:I, s:I, s:b, s:o}", "start", (json_int_t)a->start, "size",
+		(json_int_t)a->size, "boot_code", a->has_boot_code, "what", wdr_json_text(a->what));
 }
 
 /* NULL, which leaves the key out, where there are no logical partitions. */
@@ -90,7 +91,7 @@ static json_t *left_to_json(const GPtrArray *left)
 	for (guint i = 0; i < left->len; i++) {
 		const WdrLeft *l = left->pdata[i];
 		json_array_append_new(list,
-			json_pack("{s:o, s:I, s:I}", "pattern", wdr_json_text(l->pattern),
+			json_pack("{s:o, s:I, s:I}", "pattern", wdr_json_bytes(l->pattern),
 				"entries", (json_int_t)l->entries, "bytes", (json_int_t)l->bytes));
 	}
 	return list;
@@ -171,21 +172,21 @@ static bool parse_role(const char *name, WdrRole *ret)
 
 static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *ret, GError **error)
 {
-	const char *name = NULL, *path = NULL, *medium = NULL, *table = NULL;
+	const char *table = NULL;
 	json_int_t size = 0, sector = 0;
 	int is_image = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:s, s:s, s:s, s:b, s:I, s:I, s:s}", "name", &name,
-		    "path", &path, "medium", &medium, "image", &is_image, "size", &size,
+	if (json_unpack_ex(json, &e, 0, "{s:b, s:I, s:I, s:s}", "image", &is_image, "size", &size,
 		    "sector_size", &sector, "table", &table) != 0)
 		return unpack_failed(error, which, &e);
-	if (size <= 0 || (sector != 512 && sector != 1024 && sector != 2048 && sector != 4096) ||
+	ret->name = wdr_json_optional(json, "name");
+	ret->path = wdr_json_optional(json, "path");
+	ret->medium = wdr_json_optional(json, "medium");
+	if (!ret->name || !ret->path || !ret->medium || size <= 0 ||
+		(sector != 512 && sector != 1024 && sector != 2048 && sector != 4096) ||
 		!parse_table(table, &ret->table))
 		return bad(error, which);
-	ret->name = g_strdup(name);
-	ret->path = g_strdup(path);
-	ret->medium = g_strdup(medium);
 	ret->link = wdr_json_optional(json, "link");
 	ret->model = wdr_json_optional(json, "model");
 	ret->serial = wdr_json_optional(json, "serial");
@@ -254,14 +255,17 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 
 static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 {
-	const char *old_text = NULL, *new_text = NULL;
+	g_autofree char *old_text = wdr_json_optional(json, "old");
+	g_autofree char *new_text = wdr_json_optional(json, "new");
 	json_int_t offset = 0;
 	int line = 0, column = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:I, s:i, s:i, s:s, s:s}", "offset", &offset, "line",
-		    &line, "column", &column, "old", &old_text, "new", &new_text) != 0)
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:i, s:i}", "offset", &offset, "line", &line,
+		    "column", &column) != 0)
 		return unpack_failed(error, "a change", &e);
+	if (!old_text || !new_text)
+		return bad(error, "a change without its texts");
 	/* An address has no line end: one would make two lines of one. Whole lines are put in, or
 	 * taken out, from a file's start also one without an end. */
 	bool is_within = *old_text && !strchr(old_text, '\n');
@@ -276,7 +280,8 @@ static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)
 
 static bool edit_from_json(WdrItinerary *it, json_t *json, GError **error)
 {
-	const char *file = NULL, *hex = NULL, *diff = NULL, *on = NULL;
+	const char *hex = NULL, *diff = NULL, *on = NULL;
+	g_autofree char *file = wdr_json_optional(json, "file");
 	json_t *changes = NULL, *change = NULL;
 	int is_image = 0;
 	WdrHash hash;
@@ -284,16 +289,16 @@ static bool edit_from_json(WdrItinerary *it, json_t *json, GError **error)
 	size_t i = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:s, s:i, s:s, s:b, s:s, s:o, s:s}", "on", &on,
-		    "partition", &number, "file", &file, "loader_image", &is_image, "xxh128", &hex,
-		    "changes", &changes, "diff", &diff) != 0)
+	if (json_unpack_ex(json, &e, 0, "{s:s, s:i, s:b, s:s, s:o, s:s}", "on", &on, "partition",
+		    &number, "loader_image", &is_image, "xxh128", &hex, "changes", &changes, "diff",
+		    &diff) != 0)
 		return unpack_failed(error, "an edit", &e);
 	bool is_on_source = strcmp(on, "source") == 0;
 	bool is_place = is_on_source ? it->what == WDR_MOVE_ROOT
 				     : strcmp(on, "target") == 0 &&
 					       wdr_itinerary_part(it, (unsigned)number) != NULL;
-	if (number < 1 || number > PARTS_MAX || !is_place || !wdr_hash_from_text(hex, &hash) ||
-		!json_is_array(changes))
+	if (!file || number < 1 || number > PARTS_MAX || !is_place ||
+		!wdr_hash_from_text(hex, &hash) || !json_is_array(changes))
 		return bad(error, "an edit makes no sense");
 	WdrEdit *edit = wdr_edit_new((unsigned)number, file, hash);
 	edit->is_image = is_image != 0;
@@ -373,18 +378,17 @@ static bool check_whole(WdrItinerary *it, GError **error)
 
 static bool left_from_json(WdrItinerary *it, json_t *json, GError **error)
 {
-	const char *pattern = NULL;
+	g_autofree char *pattern = wdr_json_optional(json, "pattern");
 	json_int_t entries = 0, bytes = 0;
 	json_error_t e;
 
-	if (json_unpack_ex(json, &e, 0, "{s:s, s:I, s:I}", "pattern", &pattern, "entries", &entries,
-		    "bytes", &bytes) != 0)
+	if (json_unpack_ex(json, &e, 0, "{s:I, s:I}", "entries", &entries, "bytes", &bytes) != 0)
 		return unpack_failed(error, "what is left behind", &e);
-	char *patterns[] = { (char *)pattern, NULL };
-	if (entries < 0 || bytes < 0 || !wdr_leave_check(patterns, NULL))
+	char *patterns[] = { pattern, NULL };
+	if (!pattern || entries < 0 || bytes < 0 || !wdr_leave_check(patterns, NULL))
 		return bad(error, "what is left behind");
 	WdrLeft *left = g_new0(WdrLeft, 1);
-	*left = (WdrLeft){ g_strdup(pattern), (uint64_t)entries, (uint64_t)bytes };
+	*left = (WdrLeft){ g_steal_pointer(&pattern), (uint64_t)entries, (uint64_t)bytes };
 	g_ptr_array_add(it->left, left);
 	return true;
 }

@@ -22,10 +22,14 @@ struct WdrLogbook {
 static bool append(WdrLogbook *l, json_t *entry, GError **error)
 {
 	g_autoptr(json_t) owned = entry;
-	g_autofree char *dumped = json_dumps(owned, 0);
-	g_autofree char *line = g_strconcat(dumped ? dumped : "{}", "\n", NULL);
+	g_autofree char *dumped = owned ? json_dumps(owned, 0) : NULL;
+	g_autofree char *line = g_strconcat(dumped ? dumped : "", "\n", NULL);
 	size_t len = strlen(line);
 
+	/* What is not told is not done: an entry that is missing would be missed by rewind. */
+	if (!dumped)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"the logbook %s: an entry cannot be written as JSON", l->path);
 	if (!wdr_pwrite_all(l->fd, line, len, l->size, error) || fdatasync(l->fd) != 0) {
 		if (error && !*error)
 			wdr_error_set_errno(error, errno, "flushing");
@@ -107,36 +111,32 @@ bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	return true;
 }
 
-static json_t *text_or_null(const char *text)
-{
-	return text ? json_string(text) : json_null();
-}
-
 bool wdr_logbook_change(WdrLogbook *l, const WdrChange *c, GError **error)
 {
 	char before[WDR_HASH_TEXT_LEN + 1];
 	char after[WDR_HASH_TEXT_LEN + 1];
 	json_t *addresses = c->addresses ? json_loads(c->addresses, 0, NULL) : json_null();
-	json_t *region =
-		c->region ? json_pack("{s:s, s:I, s:I}", "device", c->region, "offset",
-				    (json_int_t)c->region_at, "size", (json_int_t)c->region_size)
-			  : json_null();
+	json_t *region = c->region
+				 ? json_pack("{s:o, s:I, s:I}", "device", wdr_json_bytes(c->region),
+					   "offset", (json_int_t)c->region_at, "size",
+					   (json_int_t)c->region_size)
+				 : json_null();
 
 	wdr_hash_to_text(c->before, before);
 	wdr_hash_to_text(c->after, after);
 	return append(l,
 		json_pack(
-			"{s:I, s:s, s:i, s:s, s:o, s:o, s:i, s:o, s:o, s:o, s:b, s:s, s:s, s:i, s:I, s:I, "
+			"{s:I, s:s, s:i, s:o, s:o, s:o, s:i, s:o, s:o, s:o, s:b, s:s, s:s, s:i, s:I, s:I, "
 			"s:I, s:I, s:o, s:o, s:b}",
 			"at", (json_int_t)wdr_world_now(l->world), "event", "change", "number",
-			(int)c->number, "disk", c->disk, "disk_name", text_or_null(c->disk_name),
-			"table_id", text_or_null(c->table_id), "partition", (int)c->partition,
-			"tree", text_or_null(c->tree), "file", text_or_null(c->file), "original",
-			text_or_null(c->original), "removal", (int)c->is_removal, "before", before,
-			"after", after, "mode", (int)c->mode, "uid", (json_int_t)c->uid, "gid",
-			(json_int_t)c->gid, "mtime", (json_int_t)c->mtime.sec, "mtime_nsec",
-			(json_int_t)c->mtime.nsec, "addresses", addresses, "region", region,
-			"settings", (int)c->is_settings),
+			(int)c->number, "disk", wdr_json_bytes(c->disk), "disk_name",
+			wdr_json_bytes(c->disk_name), "table_id", wdr_json_bytes(c->table_id),
+			"partition", (int)c->partition, "tree", wdr_json_bytes(c->tree), "file",
+			wdr_json_bytes(c->file), "original", wdr_json_bytes(c->original), "removal",
+			(int)c->is_removal, "before", before, "after", after, "mode", (int)c->mode,
+			"uid", (json_int_t)c->uid, "gid", (json_int_t)c->gid, "mtime",
+			(json_int_t)c->mtime.sec, "mtime_nsec", (json_int_t)c->mtime.nsec,
+			"addresses", addresses, "region", region, "settings", (int)c->is_settings),
 		error);
 }
 
@@ -167,8 +167,8 @@ bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...)
 	va_end(args);
 	wdr_world_step(l->world, "%s", what);
 	return append(l,
-		json_pack("{s:I, s:s, s:s}", "at", (json_int_t)wdr_world_now(l->world), "event",
-			"step", "what", what),
+		json_pack("{s:I, s:s, s:o}", "at", (json_int_t)wdr_world_now(l->world), "event",
+			"step", "what", wdr_json_text(what)),
 		error);
 }
 
@@ -234,8 +234,8 @@ bool wdr_logbook_done(WdrLogbook *l, GError **error)
 void wdr_logbook_stopped(WdrLogbook *l, const char *why)
 {
 	(void)append(l,
-		json_pack("{s:I, s:s, s:s}", "at", (json_int_t)wdr_world_now(l->world), "event",
-			"stopped", "what", why),
+		json_pack("{s:I, s:s, s:o}", "at", (json_int_t)wdr_world_now(l->world), "event",
+			"stopped", "what", wdr_json_text(why)),
 		NULL);
 }
 
@@ -270,16 +270,14 @@ void wdr_change_free(WdrChange *c)
 static bool take_region(json_t *json, WdrChange *c)
 {
 	json_t *region = json_object_get(json, "region");
-	const char *device = NULL;
 	json_int_t at = 0, size = 0;
 
 	if (!json_is_object(region))
 		return true;
-	if (json_unpack(region, "{s:s, s:I, s:I}", "device", &device, "offset", &at, "size",
-		    &size) != 0 ||
+	c->region = wdr_json_optional(region, "device");
+	if (!c->region || json_unpack(region, "{s:I, s:I}", "offset", &at, "size", &size) != 0 ||
 		at < 0 || size <= 0 || size > WDR_EDITED_BYTES_MAX)
 		return false;
-	c->region = g_strdup(device);
 	c->region_at = (uint64_t)at;
 	c->region_size = (uint64_t)size;
 	return true;
@@ -287,15 +285,14 @@ static bool take_region(json_t *json, WdrChange *c)
 
 static bool change_from_json(json_t *json, GPtrArray *changes)
 {
-	const char *disk = NULL, *before = NULL, *after = NULL;
+	const char *before = NULL, *after = NULL;
 	json_int_t uid = 0, gid = 0, mtime = 0, nsec = 0;
 	int number = 0, partition = 0, mode = 0;
 	g_autoptr(WdrChange) c = g_new0(WdrChange, 1);
 
-	if (json_unpack(json, "{s:i, s:s, s:i, s:s, s:s, s:i, s:I, s:I, s:I, s:I}", "number",
-		    &number, "disk", &disk, "partition", &partition, "before", &before, "after",
-		    &after, "mode", &mode, "uid", &uid, "gid", &gid, "mtime", &mtime, "mtime_nsec",
-		    &nsec) != 0 ||
+	if (json_unpack(json, "{s:i, s:i, s:s, s:s, s:i, s:I, s:I, s:I, s:I}", "number", &number,
+		    "partition", &partition, "before", &before, "after", &after, "mode", &mode,
+		    "uid", &uid, "gid", &gid, "mtime", &mtime, "mtime_nsec", &nsec) != 0 ||
 		!wdr_hash_from_text(before, &c->before) || !wdr_hash_from_text(after, &c->after) ||
 		partition < 0 || mode < 0 || mode > 07777 || uid < 0 || uid > G_MAXUINT32 ||
 		gid < 0 || gid > G_MAXUINT32 || nsec < 0 || nsec > 999999999)
@@ -306,7 +303,7 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	c->uid = (uint32_t)uid;
 	c->gid = (uint32_t)gid;
 	c->mtime = (WdrTime){ mtime, (uint32_t)nsec };
-	c->disk = g_strdup(disk);
+	c->disk = wdr_json_optional(json, "disk");
 	c->disk_name = wdr_json_optional(json, "disk_name");
 	c->table_id = wdr_json_optional(json, "table_id");
 	c->tree = wdr_json_optional(json, "tree");
@@ -317,7 +314,7 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	if (json_is_object(addresses))
 		c->addresses = json_dumps(addresses, JSON_COMPACT);
 	c->is_settings = json_is_true(json_object_get(json, "settings"));
-	if (!take_region(json, c))
+	if (!c->disk || !take_region(json, c))
 		return false;
 	bool is_outside = c->region || c->is_settings;
 	if ((!c->file && !c->addresses && !is_outside) ||

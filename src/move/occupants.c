@@ -202,13 +202,13 @@ json_t *wdr_occupants_to_json(const GPtrArray *list)
 		const WdrOccupant *o = list->pdata[i];
 		char head[WDR_HASH_TEXT_LEN + 1];
 		wdr_hash_to_text(o->head, head);
-		json_array_append_new(
-			json, json_pack("{s:i, s:I, s:I, s:s?, s:s?, s:s?, s:o*, s:b, s:s}",
-				      "number", (int)o->number, "start", (json_int_t)o->start,
-				      "size", (json_int_t)o->size, "fs", o->fs, "uuid", o->uuid,
-				      "label", o->label, "used",
-				      o->has_used ? json_integer((json_int_t)o->used) : NULL,
-				      "blank", o->is_blank, "first_mib_xxh128", head));
+		json_array_append_new(json,
+			json_pack("{s:i, s:I, s:I, s:o, s:o, s:o, s:o*, s:b, s:s}", "number",
+				(int)o->number, "start", (json_int_t)o->start, "size",
+				(json_int_t)o->size, "fs", wdr_json_bytes(o->fs), "uuid",
+				wdr_json_bytes(o->uuid), "label", wdr_json_bytes(o->label), "used",
+				o->has_used ? json_integer((json_int_t)o->used) : NULL, "blank",
+				o->is_blank, "first_mib_xxh128", head));
 	}
 	return json;
 }

@@ -317,7 +317,7 @@ static void warn_of_missing(json_t *list, const json_t *missing)
 		g_autofree char *text = g_strdup_printf(
 			"%s could not be read whole from the old disk; zeros stand in its place",
 			path ? path : "a part of a partition");
-		g_autoptr(json_t) json = json_string(text);
+		g_autoptr(json_t) json = wdr_json_text(text);
 		warn(list, "move", json, NULL);
 	}
 }
@@ -423,10 +423,13 @@ bool wdr_report_gather(const WdrWorld *world, const char *records, const WdrItin
 	json_t *paces, json_t **ret, GError **error)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
+	json_t *itinerary = json_loads(plan, 0, NULL);
+
+	wdr_json_show(itinerary);
 	g_autoptr(json_t) report = json_pack("{s:s, s:I, s:s, s:o, s:o, s:o, s:o, s:o}", "format",
 		FORMAT_NAME, "made_at", (json_int_t)wdr_world_now(world), "made_by", WDR_VERSION,
 		"records", wdr_json_text(records), "machine", machine_to_json(world), "moved",
-		moved_to_json(world, it), "itinerary", json_loads(plan, 0, NULL), "pace", paces);
+		moved_to_json(world, it), "itinerary", itinerary, "pace", paces);
 
 	if (!take_logbook(report, records, error) || !take_documents(report, records, error))
 		return false;

@@ -1,6 +1,6 @@
 #include "present/arrival.h"
 
-#include "base/cleanup.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "present/ready.h"
 
@@ -46,11 +46,12 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 
 json_t *wdr_present_arrival_document(const WdrArrival *a)
 {
-	return json_pack("{s:s, s:b, s:b, s:b, s:s, s:s, s:s, s:o}", "format",
+	return json_pack("{s:s, s:b, s:b, s:b, s:o, s:o, s:o, s:o}", "format",
 		"wanderitas-arrival/1", "arrived", a->is_there, "as_planned",
 		a->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0, "logbook_closed",
-		a->is_closed, "records", a->records, "disk", a->disk, "target", a->it->target.name,
-		"checks", wdr_present_checks_json(a->checks));
+		a->is_closed, "records", wdr_json_text(a->records), "disk", wdr_json_text(a->disk),
+		"target", wdr_json_text(a->it->target.name), "checks",
+		wdr_present_checks_json(a->checks));
 }
 
 void wdr_present_arrival_json(FILE *file, const WdrArrival *a)

@@ -1,6 +1,6 @@
 #include "present/catchup.h"
 
-#include "base/cleanup.h"
+#include "base/json.h"
 #include "base/text.h"
 
 enum { SHOWN_MAX = 40, UNSETTLED_MAX = 10 };
@@ -149,10 +149,10 @@ json_t *wdr_present_caught_up_json(const WdrCaughtUp *c)
 
 void wdr_present_catchup_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
 {
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:s, s:s, s:s, s:o}", "format", "wanderitas-catchup/1",
-			"result", "done", "source", it->source.name, "target", it->target.name,
-			"state", r->state, "caught_up", wdr_present_caught_up_json(&r->caught_up));
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:o, s:o, s:o, s:o}", "format",
+		"wanderitas-catchup/1", "result", "done", "source", wdr_json_text(it->source.name),
+		"target", wdr_json_text(it->target.name), "state", wdr_json_text(r->state),
+		"caught_up", wdr_present_caught_up_json(&r->caught_up));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

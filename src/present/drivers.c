@@ -1,5 +1,6 @@
 #include "present/drivers.h"
 
+#include "base/json.h"
 #include "base/text.h"
 #include "present/steps.h"
 
@@ -103,12 +104,14 @@ static json_t *start_json(const WdrDrivers *of)
 	for (guint i = 0; i < of->list->len; i++) {
 		const WdrDriver *d = of->list->pdata[i];
 		json_array_append_new(
-			list, json_pack("{s:s, s:s, s:s, s:s?}", "name", d->name, "needed_for",
-				      d->use, "where", places[d->place].name, "file", d->file));
+			list, json_pack("{s:o, s:o, s:s, s:o}", "name", wdr_json_text(d->name),
+				      "needed_for", wdr_json_text(d->use), "where",
+				      places[d->place].name, "file", wdr_json_text(d->file)));
 	}
-	return json_pack("{s:s, s:s, s:s?, s:s?, s:b, s:s?, s:o}", "ways", of->ways, "kernel",
-		of->kernel, "release", of->release, "initramfs", of->file, "unnamed",
-		(int)of->is_unnamed, "problem", of->problem, "drivers", list);
+	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "ways", wdr_json_text(of->ways),
+		"kernel", wdr_json_text(of->kernel), "release", wdr_json_text(of->release),
+		"initramfs", wdr_json_text(of->file), "unnamed", (int)of->is_unnamed, "problem",
+		wdr_json_text(of->problem), "drivers", list);
 }
 
 void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *state)
@@ -120,13 +123,13 @@ void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *s
 		json_array_append_new(starts, start_json(p->starts->pdata[i]));
 	for (guint i = 0; i < p->runs->len; i++) {
 		g_autofree char *command = g_strjoinv(" ", p->runs->pdata[i]);
-		json_array_append_new(runs, json_string(command));
+		json_array_append_new(runs, wdr_json_text(command));
 	}
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s, s:s?, s:i, s:o, s:o, s:o, s:o, s:s?}",
-		"format", "wanderitas-drivers/1", "on", p->site->disk->name, "for", p->target,
-		"medium", p->medium, "missing", (int)p->missing, "starts", starts, "files",
-		wdr_present_file_plans_json(p->files), "runs", runs, "left",
-		wdr_present_texts_json(p->left), "state", state);
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:s?, s:i, s:o, s:o, s:o, s:o, s:o}",
+		"format", "wanderitas-drivers/1", "on", wdr_json_text(p->site->disk->name), "for",
+		wdr_json_text(p->target), "medium", p->medium, "missing", (int)p->missing, "starts",
+		starts, "files", wdr_present_file_plans_json(p->files), "runs", runs, "left",
+		wdr_present_texts_json(p->left), "state", wdr_json_text(state));
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 }

@@ -1,5 +1,6 @@
 #include "present/firmware.h"
 
+#include "base/json.h"
 #include "base/text.h"
 #include "present/steps.h"
 
@@ -55,10 +56,11 @@ void wdr_present_firmware_json(FILE *file, const WdrFirmwarePlan *p, const char 
 				      states[f->state].text, "built", (json_int_t)f->day_there,
 				      "built_in_folder", (json_int_t)f->day_from));
 	}
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s, s:o, s:o, s:o, s:s?}", "format",
-		"wanderitas-firmware/1", "on", p->site->disk->name, "from", p->from, "firmware",
-		list, "files", wdr_present_file_plans_json(p->files), "left",
-		wdr_present_texts_json(p->left), "state", state);
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format", "wanderitas-firmware/1",
+			"on", wdr_json_text(p->site->disk->name), "from", wdr_json_text(p->from),
+			"firmware", list, "files", wdr_present_file_plans_json(p->files), "left",
+			wdr_present_texts_json(p->left), "state", wdr_json_text(state));
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 }

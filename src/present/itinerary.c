@@ -1,6 +1,6 @@
 #include "present/itinerary.h"
 
-#include "base/cleanup.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "move/second.h"
 #include "present/catchup.h"
@@ -284,13 +284,13 @@ void wdr_present_moved_json(
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:s, s:o}", "format",
+		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:o, s:o}", "format",
 		"wanderitas-move/1", "result", "done", "rehearsed",
 		rehearsal ? wdr_verdict_name(rehearsal->verdict) : NULL, "entries",
 		(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
 		(json_int_t)r->bytes_before, "carry_seconds", r->carry_s, "read_back_seconds",
 		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "missing",
-		wdr_present_missing_json(r->missing), "state", r->state, "itinerary",
+		wdr_present_missing_json(r->missing), "state", wdr_json_text(r->state), "itinerary",
 		json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
@@ -315,10 +315,11 @@ void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews
 void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(wdr_readdress_itinerary(r));
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:s?, s:i, s:o, s:o}", "format",
-		"wanderitas-readdress/1", "result", state ? "done" : "shown", "state", state,
-		"left", (int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL), "files",
-		wdr_present_file_plans_json(wdr_readdress_files(r)));
+	g_autoptr(json_t) root =
+		json_pack("{s:s, s:s, s:o, s:i, s:o, s:o}", "format", "wanderitas-readdress/1",
+			"result", state ? "done" : "shown", "state", wdr_json_text(state), "left",
+			(int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL), "files",
+			wdr_present_file_plans_json(wdr_readdress_files(r)));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

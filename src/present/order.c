@@ -34,11 +34,11 @@ static json_t *orders_json(const GPtrArray *orders)
 
 void wdr_present_order_json(FILE *file, const WdrOrderPlan *p, const char *state)
 {
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:o, s:o, s:s?, s:o, s:o, s:s?}", "format", "wanderitas-order/1",
-			"facts", wdr_present_facts_json(p->facts), "orders", orders_json(p->orders),
-			"diff", p->diff, "files", wdr_present_file_plans_json(p->files), "left",
-			wdr_present_texts_json(p->left), "state", state);
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format",
+		"wanderitas-order/1", "facts", wdr_present_facts_json(p->facts), "orders",
+		orders_json(p->orders), "diff", wdr_json_text(p->diff), "files",
+		wdr_present_file_plans_json(p->files), "left", wdr_present_texts_json(p->left),
+		"state", wdr_json_text(state));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

@@ -1,5 +1,7 @@
 #include "present/out.h"
 
+#include "base/text.h"
+
 #include <libsmartcols.h>
 #include <stdarg.h>
 #include <stdlib.h>
@@ -44,16 +46,30 @@ WdrOut wdr_out(FILE *file, bool no_color)
 		is_terminal ? columns_of(file) : 0 };
 }
 
+/* Whatever a text came by, a terminal gets no orders from it. */
+static void put_lines(FILE *file, const char *text)
+{
+	for (const char *at = text; *at;) {
+		size_t len = strcspn(at, "\n");
+		g_autofree char *line = wdr_escape_line(at, len);
+		fputs(line, file);
+		at += len;
+		if (*at == '\n')
+			fputc(*at++, file);
+	}
+}
+
 void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...)
 {
 	va_list args;
 	bool is_styled = out->has_color && style != WDR_STYLE_PLAIN;
 
+	va_start(args, format);
+	g_autofree char *text = g_strdup_vprintf(format, args);
+	va_end(args);
 	if (is_styled)
 		fputs(escapes[style], out->file);
-	va_start(args, format);
-	vfprintf(out->file, format, args);
-	va_end(args);
+	put_lines(out->file, text);
 	if (is_styled)
 		fputs("\033[0m", out->file);
 }
@@ -121,7 +137,8 @@ void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells)
 	row->section = g_steal_pointer(&g->section);
 	row->cells = g_new0(char *, g->n + 1);
 	for (size_t i = 0; i < g->n; i++)
-		row->cells[i] = g_strdup(cells[i] ? cells[i] : "");
+		row->cells[i] =
+			wdr_escape_line(cells[i] ? cells[i] : "", cells[i] ? strlen(cells[i]) : 0);
 	g_ptr_array_add(g->rows, row);
 }
 
@@ -190,6 +207,8 @@ void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 	scols_table_enable_colors(t, out->has_color ? 1 : 0);
 	scols_table_set_column_separator(t, "  ");
 	scols_table_enable_nowrap(t, 1);
+	/* Cells are escaped by us, and once is enough. */
+	scols_table_enable_noencoding(t, 1);
 	/* A cell that was cut off to fit the terminal would be a mark nobody sees. */
 	scols_table_set_termforce(t, SCOLS_TERMFORCE_NEVER);
 	add_columns(t, g, out);

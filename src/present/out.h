@@ -22,6 +22,7 @@ typedef struct {
 
 /* Colour only on a terminal, and neither with --no-color nor with NO_COLOR. */
 WdrOut wdr_out(FILE *file, bool no_color);
+/* What is no text in it becomes \xHH, but for tabs and line ends. */
 void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...) G_GNUC_PRINTF(3, 4);
 
 /* A line behind `indent` columns that were printed already, broken between words where a terminal

@@ -1,5 +1,7 @@
 #include "present/ready.h"
 
+#include "base/json.h"
+
 #include "present/rehearsal.h"
 
 static const struct {
@@ -104,18 +106,19 @@ json_t *wdr_present_checks_json(const GPtrArray *checks)
 
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s?}", "check", c->name,
-						    "result", results[c->result].name, "evidence",
-						    c->evidence, "remedy", c->remedy));
+		json_array_append_new(list,
+			json_pack("{s:s, s:s, s:o, s:o}", "check", c->name, "result",
+				results[c->result].name, "evidence", wdr_json_text(c->evidence),
+				"remedy", wdr_json_text(c->remedy)));
 	}
 	return list;
 }
 
 json_t *wdr_present_ready_document(const char *target, const GPtrArray *checks)
 {
-	return json_pack("{s:s, s:s, s:b, s:b, s:o}", "format", "wanderitas-ready/1", "target",
-		target, "ready", wdr_ready_stop(checks, NULL) == NULL, "can_be_waived",
-		!has_final(checks), "checks", wdr_present_checks_json(checks));
+	return json_pack("{s:s, s:o, s:b, s:b, s:o}", "format", "wanderitas-ready/1", "target",
+		wdr_json_text(target), "ready", wdr_ready_stop(checks, NULL) == NULL,
+		"can_be_waived", !has_final(checks), "checks", wdr_present_checks_json(checks));
 }
 
 void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *checks)

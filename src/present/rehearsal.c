@@ -1,6 +1,6 @@
 #include "present/rehearsal.h"
 
-#include "base/cleanup.h"
+#include "base/json.h"
 
 static const struct {
 	const char *name; /* in JSON */
@@ -96,13 +96,14 @@ json_t *wdr_present_rehearsal_document(const char *name, const char *medium, con
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *step = r->steps->pdata[i];
 		json_array_append_new(steps,
-			json_pack("{s:s, s:s, s:s, s:s?}", "stage", wdr_stage_name(step->stage),
-				"result", kinds[step->kind].name, "text", step->text, "remedy",
-				step->remedy));
+			json_pack("{s:s, s:s, s:o, s:o}", "stage", wdr_stage_name(step->stage),
+				"result", kinds[step->kind].name, "text", wdr_json_text(step->text),
+				"remedy", wdr_json_text(step->remedy)));
 	}
-	return json_pack("{s:s, s:s, s:s?, s:s, s:s?, s:o}", "format", "wanderitas-rehearsal/1",
-		"disk", name, "medium", medium, "verdict", wdr_verdict_name(r->verdict), "reason",
-		r->reason ? r->reason->text : NULL, "steps", steps);
+	return json_pack("{s:s, s:o, s:s?, s:s, s:o, s:o}", "format", "wanderitas-rehearsal/1",
+		"disk", wdr_json_text(name), "medium", medium, "verdict",
+		wdr_verdict_name(r->verdict), "reason",
+		wdr_json_text(r->reason ? r->reason->text : NULL), "steps", steps);
 }
 
 void wdr_present_rehearsal_json(

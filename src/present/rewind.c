@@ -1,6 +1,6 @@
 #include "present/rewind.h"
 
-#include "base/cleanup.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "present/diff.h"
 
@@ -50,15 +50,15 @@ unsigned wdr_present_rewound_json(FILE *file, const char *logbook, const GPtrArr
 	for (guint i = 0; results && i < results->len; i++) {
 		const WdrRewound *r = results->pdata[i];
 		g_autofree char *what = wdr_escape(r->what);
-		json_array_append_new(
-			list, json_pack("{s:s, s:s, s:s?, s:s?}", "what", what, "result",
-				      r->was_back  ? "was back"
-				      : r->is_back ? "put back"
-						   : "left",
-				      "why", r->why, "diff", r->diff));
+		json_array_append_new(list,
+			json_pack("{s:s, s:s, s:o, s:o}", "what", what, "result",
+				r->was_back  ? "was back"
+				: r->is_back ? "put back"
+					     : "left",
+				"why", wdr_json_text(r->why), "diff", wdr_json_text(r->diff)));
 	}
-	g_autoptr(json_t) root = json_pack("{s:s, s:s?, s:o}", "format", "wanderitas-rewind/1",
-		"logbook", logbook, "changes", list);
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o}", "format", "wanderitas-rewind/1",
+		"logbook", wdr_json_text(logbook), "changes", list);
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 	return count_left(results);

@@ -32,12 +32,13 @@ json_t *wdr_present_file_plans_json(const GPtrArray *plans)
 	for (guint i = 0; i < plans->len; i++) {
 		const WdrFilePlan *p = plans->pdata[i];
 		g_autofree char *file = wdr_escape(p->file);
-		json_array_append_new(list, json_pack("{s:i, s:s, s:s, s:s?, s:s?}", "partition",
-						    (int)p->number, "file", file, "change",
-						    !p->content ? "taken away"
-						    : p->is_new ? "new"
-								: "changed",
-						    "note", p->note, "diff", p->diff));
+		json_array_append_new(list,
+			json_pack("{s:i, s:s, s:s, s:o, s:o}", "partition", (int)p->number, "file",
+				file, "change",
+				!p->content ? "taken away"
+				: p->is_new ? "new"
+					    : "changed",
+				"note", wdr_json_text(p->note), "diff", wdr_json_text(p->diff)));
 	}
 	return list;
 }

@@ -4,5 +4,6 @@ Suite *suite_cursor(void);
 Suite *suite_text(void);
 Suite *suite_io(void);
 Suite *suite_hash(void);
+Suite *suite_json(void);
 
-SUITE_MAIN(suite_cursor(), suite_text(), suite_io(), suite_hash())
+SUITE_MAIN(suite_cursor(), suite_text(), suite_io(), suite_hash(), suite_json())

@@ -69,6 +69,31 @@ START_TEST(escape)
 		ck_assert_msg(strchr(got, '\\') != NULL, "%s", got);
 	else
 		ck_assert_str_eq(got, escapes[_i].want);
+	g_autofree char *back = wdr_unescape(got);
+	ck_assert_str_eq(back, escapes[_i].in);
+}
+END_TEST
+
+START_TEST(what_escaping_does_not_make)
+{
+	static const char *const wrong[] = { "\\", "a\\x", "\\x4", "\\xg0", "\\x00", "\\n",
+		"\\\\" };
+
+	ck_assert_ptr_null(wdr_unescape(wrong[_i]));
+}
+END_TEST
+
+/* Every byte that a name can have. */
+START_TEST(escape_and_back)
+{
+	char all[256] = "";
+
+	for (int i = 1; i < 256; i++)
+		all[i - 1] = (char)i;
+	g_autofree char *escaped = wdr_escape(all);
+	g_autofree char *back = wdr_unescape(escaped);
+	ck_assert(g_utf8_validate(escaped, -1, NULL));
+	ck_assert_str_eq(back, all);
 }
 END_TEST
 
@@ -111,6 +136,8 @@ Suite *suite_text(void)
 	tcase_add_loop_test(t, parse_size, 0, (int)G_N_ELEMENTS(good_sizes));
 	tcase_add_loop_test(t, parse_bad_size, 0, (int)G_N_ELEMENTS(bad_sizes));
 	tcase_add_loop_test(t, escape, 0, (int)G_N_ELEMENTS(escapes));
+	tcase_add_loop_test(t, what_escaping_does_not_make, 0, 7);
+	tcase_add_test(t, escape_and_back);
 	tcase_add_test(t, escape_line_keeps_tabs_and_backslashes);
 	tcase_add_test(t, durations);
 	tcase_add_test(t, rounding);

@@ -397,6 +397,58 @@ START_TEST(identifiers_half_renewed_and_on)
 }
 END_TEST
 
+/* On the heron's root: a row of the user's for files whose names are no text, and a label that is
+ * none. The terminal gets no orders from them. */
+static const char any_bytes[] =
+	"U=$(blkid -p -O 138412032 -s UUID -o value $I); mkdir -p root/etc/wanderitas/places.d;"
+	"echo '/etc/station/*.ini text' > p; cp p root/etc/wanderitas/places.d/a.conf;"
+	"echo disk=/dev/disk/by-uuid/$U > v; printf 'mkdir etc/station\nmkdir etc/wanderitas\n"
+	"mkdir etc/wanderitas/places.d\nwrite p etc/wanderitas/places.d/a.conf\nwrite v "
+	"\"etc/station/v\xf6gel.ini\"\nwrite v \"etc/station/\x1b[31mred.ini\"\n"
+	"ssv volume_name b\xfcro\n' | debugfs -w -f - $V2";
+
+START_TEST(names_of_any_bytes)
+{
+	const Board *b = &boards[0];
+	board_shell(b, "", any_bytes);
+	SupRun run = BOARD_RUN(b, "readdress", "mmcblk0", "--renew", "--write");
+
+	bench_expect(&run, 0, "done: every change was read back");
+	bench_expect(&run, 0, "+++ root:/etc/station/v\\xf6gel.ini\n");
+	ck_assert(g_utf8_validate(run.out, -1, NULL) && !strchr(run.out, '\x1b'));
+	ck_assert(g_utf8_validate(run.err, -1, NULL) && !strchr(run.err, '\x1b'));
+	SupRun back = BOARD_RUN(b, "rewind");
+	bench_expect(&back, 0, "put back  /etc/station/v\\xf6gel.ini on mmcblk0, partition 2");
+	bench_expect(&back, 0, "put back  /cmdline.txt on mmcblk0, partition 1");
+	bench_expect(&back, 0, "put back  the identifiers of mmcblk0");
+	board_judge(board_disk(b, false));
+	board_shell(b, "",
+		"debugfs -R \"dump \\\"$(printf 'etc/station/v\\xf6gel.ini')\\\" w\" $V2; cmp v w");
+}
+END_TEST
+
+/* A plan that was kept has all of it too. */
+START_TEST(an_itinerary_of_any_bytes)
+{
+	const Board *b = &boards[0];
+	board_shell(b, "", any_bytes);
+	SupRun draft = BOARD_RUN(b, "draft", "--to", "nvme0n1", "-o", sup_path("plan.json"));
+	SupRun move = BOARD_RUN(b, "move", sup_path("plan.json"), "--erase", "nvme0n1");
+	SupRun json = BOARD_RUN(b, "--json", "draft", "--to", "nvme0n1");
+
+	bench_expect(&draft, 0, "2  LABEL     b\\xfcro                               kept");
+	bench_expect(&move, 0, "rehearsed: nvme0n1 boots");
+	bench_expect(&json, 0, "{\n        \"escaped\": \"etc/station/v\\\\xf6gel.ini\"");
+	const char *found =
+		board_debugfs(board_disk(b, true), 2, false, "cat \"etc/station/v\xf6gel.ini\"");
+	g_autofree char *uuid = board_address(board_disk(b, true), 2, "UUID");
+	ck_assert_msg(strstr(found, uuid) != NULL, "%s", found);
+	SupRun catchup = BOARD_RUN(b, "catchup");
+	bench_expect(&catchup, 0, "nothing changed on mmcblk0");
+	board_judge(board_disk(b, true));
+}
+END_TEST
+
 Suite *suite_readdress(void)
 {
 	Suite *s = suite_create("cli/readdress");
@@ -410,6 +462,8 @@ Suite *suite_readdress(void)
 	tcase_add_test(t, what_cannot_be_matched_is_told_by_the_exit_code);
 	tcase_add_test(t, names_can_be_changed);
 	tcase_add_test(t, a_row_of_the_user_names_a_file);
+	tcase_add_test(t, names_of_any_bytes);
+	tcase_add_test(t, an_itinerary_of_any_bytes);
 	tcase_add_test(t, the_running_system);
 	tcase_add_loop_test(t, what_is_refused, 0, (int)G_N_ELEMENTS(usage));
 	tcase_add_test(t, images_anywhere);

@@ -24,7 +24,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	for (guint i = 0; i < changes->len; i++) {
 		const WdrChange *c = changes->pdata[i];
 		g_autoptr(WdrIdentifiers) ids = NULL;
-		g_assert(c->disk && (c->file || c->addresses));
+		g_assert(c->disk && (c->file || c->addresses || c->region || c->is_settings));
 		g_assert(!c->original || !strchr(c->original, '/'));
 		bool is_read = c->addresses && wdr_identifiers_from_json(c->addresses, &ids, NULL);
 		g_assert(!is_read || ids);

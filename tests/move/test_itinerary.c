@@ -44,6 +44,40 @@ static const char good[] =
 	" \"left_behind\": [{\"pattern\": \"/var/cache/*\", \"entries\": 12, \"bytes\": 4096}],\n"
 	" \"notes\": [\"a note\"]}\n";
 
+/* Names and labels are bytes, and come back as these. */
+START_TEST(names_of_any_bytes)
+{
+	static const char name[] = "etc/v\xf6gel/\x1b[31m\\x41.ini";
+	g_autoptr(WdrItinerary) it = NULL;
+	g_autoptr(WdrItinerary) again = NULL;
+
+	sup_ok(wdr_itinerary_from_json(good, strlen(good), &it, &error));
+	WdrItineraryPart *root = wdr_itinerary_part(it, 2);
+	WdrEdit *edit = it->edits->pdata[0];
+	WdrSplice *splice = edit->splices->pdata[0];
+	g_free(root->to.label);
+	root->to.label = g_strdup("b\xfcro");
+	g_free(edit->file);
+	edit->file = g_strdup(name);
+	g_free(splice->old_text);
+	splice->old_text = g_strdup("\xe4");
+	g_free(it->source.path);
+	it->source.path = g_strdup("/srv/\xff.img");
+	g_free(((WdrLeft *)it->left->pdata[0])->pattern);
+	((WdrLeft *)it->left->pdata[0])->pattern = g_strdup("/\xf6*");
+	g_autofree char *text = wdr_itinerary_to_json(it);
+	ck_assert(g_utf8_validate(text, -1, NULL));
+	sup_ok(wdr_itinerary_from_json(text, strlen(text), &again, &error));
+	edit = again->edits->pdata[0];
+	splice = edit->splices->pdata[0];
+	ck_assert_str_eq(wdr_itinerary_part(again, 2)->to.label, "b\xfcro");
+	ck_assert_str_eq(edit->file, name);
+	ck_assert_str_eq(splice->old_text, "\xe4");
+	ck_assert_str_eq(again->source.path, "/srv/\xff.img");
+	ck_assert_str_eq(((WdrLeft *)again->left->pdata[0])->pattern, "/\xf6*");
+}
+END_TEST
+
 START_TEST(what_is_read_is_written_again)
 {
 	g_autoptr(WdrItinerary) it = NULL;
@@ -271,6 +305,7 @@ Suite *suite_itinerary(void)
 	TCase *t = tcase_create("itinerary");
 
 	tcase_set_timeout(t, 60);
+	tcase_add_test(t, names_of_any_bytes);
 	tcase_add_test(t, what_is_read_is_written_again);
 	tcase_add_loop_test(t, changed_by_hand, 0, (int)G_N_ELEMENTS(changes));
 	tcase_add_loop_test(t, logical_partitions_changed_by_hand, 0, (int)G_N_ELEMENTS(logical));
