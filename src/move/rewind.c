@@ -323,8 +323,14 @@ bool wdr_rewind(
 	g_autofree char *folder = g_path_get_dirname(logbook);
 	Rewinding w = { world, NULL, folder, forced, results };
 
-	if (!wdr_logbook_read(logbook, &changes, error) ||
-		!wdr_logbook_open(world, logbook, &opened, error))
+	if (!wdr_logbook_read(logbook, &changes, error)) {
+		wdr_error_hint(error,
+			"nothing was put back; the originals of what it tells of are in "
+			"%s/originals",
+			folder);
+		return false;
+	}
+	if (!wdr_logbook_open(world, logbook, &opened, error))
 		return false;
 	w.logbook = opened;
 	bool is_fine = rewind_all(&w, changes, error);
@@ -335,12 +341,14 @@ bool wdr_rewind(
 
 /* ---- which logbook ---- */
 
-static bool is_in_force(const char *path)
+/* One that cannot be read may tell of changes that are: passing it over would say that there are
+ * none. One without a first line does not. */
+static bool is_in_force(const char *path, const struct stat *st)
 {
 	g_autoptr(GPtrArray) changes = NULL;
 
 	if (!wdr_logbook_read(path, &changes, NULL))
-		return false;
+		return st->st_size > 0;
 	for (guint i = 0; i < changes->len; i++) {
 		if (!((const WdrChange *)changes->pdata[i])->is_rewound)
 			return true;
@@ -360,7 +368,7 @@ static void look_into(const char *folder, int64_t *newest, char **found)
 			stat(path, &st) != 0)
 			continue;
 		int64_t at = (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
-		if (at > *newest && is_in_force(path)) {
+		if (at > *newest && is_in_force(path, &st)) {
 			*newest = at;
 			g_free(*found);
 			*found = g_steal_pointer(&path);
