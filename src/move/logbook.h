@@ -15,7 +15,8 @@
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
  *
- * Paths and names are as base/json.h has bytes. Originals of changed files lie in the folder "originals" beside it. */
+ * Paths and names are as base/json.h has bytes. Originals of changed files lie in the folder
+ * "originals" beside it. */
 #pragma once
 
 #include "base/cleanup.h"
