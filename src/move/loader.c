@@ -318,12 +318,14 @@ static bool aim(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len, GError 
 	} else {
 		f = flash_named(flash, base_of(o->on));
 	}
-	if (!f && !wdr_disk_find(p->world, o->on, &disk, error))
+	if (f) {
+		p->device = g_strdup_printf("/dev/%s", o->on ? base_of(o->on) : f->name);
+		return aim_at_flash(p, o, f, len, error);
+	}
+	if (!wdr_disk_find(p->world, o->on, &disk, error))
 		return false;
-	p->device = g_strdup_printf("/dev/%s", disk    ? disk->name
-					       : o->on ? base_of(o->on)
-						       : f->name);
-	return f ? aim_at_flash(p, o, f, len, error) : aim_at_disk(p, o, len, error);
+	p->device = g_strdup_printf("/dev/%s", disk->name);
+	return aim_at_disk(p, o, len, error);
 }
 
 /* ---- what it would change ---- */

@@ -6,10 +6,8 @@
 
 Suite *suite_json(void);
 
-static const char *const texts[] = { "", "reed",
-	"r\xc3\xa9"
-	"ed",
-	"v\xf6gel", "\xff\xfe", "back\\slash", "v\xf6gel\\x41", "\x1b[31m" };
+static const char *const texts[] = { "", "reed", "\xc3\xb6tter", "v\xf6gel", "\xff\xfe",
+	"back\\slash", "v\xf6gel\\x41", "\x1b[31m" };
 
 START_TEST(to_the_byte_and_back)
 {
