@@ -96,6 +96,15 @@ static char *read_text(const WdrSystemPart *root, const char *file, size_t *ret_
 	return wdr_follow_read(root->volume, file, FILE_BYTES_MAX, ret_len);
 }
 
+/* NULL: root does not say. The caller's. */
+static char *name_of(const WdrSystemPart *root)
+{
+	size_t len = 0;
+	char *name = read_text(root, "etc/hostname", &len);
+
+	return name ? g_strstrip(name) : NULL;
+}
+
 static char *hosts_with(const char *text, const char *old_name, const char *name)
 {
 	GString *out = g_string_new(NULL);
@@ -178,9 +187,8 @@ static bool has_key_maker(const WdrSystemPart *root)
 static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *notes)
 {
 	g_autoptr(GPtrArray) keys = names_in(root, "etc/ssh");
+	g_autofree char *old_name = name_of(root);
 	bool has_keys = false;
-	size_t len = 0;
-	g_autofree char *old_name = read_text(root, "etc/hostname", &len);
 
 	for (guint i = 0; i < keys->len; i++)
 		has_keys |= fnmatch("ssh_host_*_key", keys->pdata[i], 0) == 0;
@@ -193,7 +201,7 @@ static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *no
 		g_ptr_array_add(
 			notes, g_strdup("second machine: root has no /etc/hostname; put the "
 					"name where the system keeps it"));
-	else if (strcmp(g_strstrip(old_name), name) != 0)
+	else if (strcmp(old_name, name) != 0)
 		wdr_host_name_left(root->volume, old_name, notes);
 }
 
@@ -236,10 +244,9 @@ static bool add_edit(void *data, unsigned number, const char *file, const char *
 /* Two machines of one name are what this is there against. */
 static bool check_other_name(const WdrSystemPart *root, const char *name, GError **error)
 {
-	size_t len = 0;
-	g_autofree char *old_name = read_text(root, "etc/hostname", &len);
+	g_autofree char *old_name = name_of(root);
 
-	return !old_name || g_ascii_strcasecmp(g_strstrip(old_name), name) != 0 ||
+	return !old_name || g_ascii_strcasecmp(old_name, name) != 0 ||
 	       wdr_error_set(error, WDR_ERROR_REFUSED,
 		       "the source is called %s already: the second machine needs another name",
 		       name);
