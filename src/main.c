@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 
 #include <jansson.h>
+#include <langinfo.h>
 #include <locale.h>
 #include <malloc.h>
 #include <signal.h>
@@ -50,7 +51,11 @@ static void set_up(void)
 	/* A closed terminal or pipe is an error of writing, not the end of a move. */
 	signal(SIGPIPE, SIG_IGN);
 	setlocale(LC_ALL, "");
+	/* Under sudo and on a console there often is none; names are UTF-8 all the same. */
+	if (strcmp(nl_langinfo(CODESET), "ANSI_X3.4-1968") == 0)
+		setlocale(LC_CTYPE, "C.UTF-8");
 	setlocale(LC_MESSAGES, "C");
+	setlocale(LC_NUMERIC, "C");
 	json_set_alloc_funcs(g_malloc, g_free);
 	/* Buffers go from thread to thread: an arena for each would hold on to what others freed,
 	 * and large ones go back to the system at once. */

@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 
+#include <langinfo.h>
 #include <libsmartcols.h>
 #include <stdarg.h>
 #include <stdlib.h>
@@ -207,8 +208,9 @@ void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 	scols_table_enable_colors(t, out->has_color ? 1 : 0);
 	scols_table_set_column_separator(t, "  ");
 	scols_table_enable_nowrap(t, 1);
-	/* Cells are escaped by us, and once is enough. */
-	scols_table_enable_noencoding(t, 1);
+	/* Cells are escaped by us, and once is enough. Where the locale has no UTF-8,
+	 * libsmartcols 2.38 never comes to the end of text that it is not to encode. */
+	scols_table_enable_noencoding(t, strcmp(nl_langinfo(CODESET), "UTF-8") == 0);
 	/* A cell that was cut off to fit the terminal would be a mark nobody sees. */
 	scols_table_set_termforce(t, SCOLS_TERMFORCE_NEVER);
 	add_columns(t, g, out);

@@ -3,6 +3,7 @@
 
 #include "base/cleanup.h"
 
+#include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -192,6 +193,37 @@ START_TEST(draft_says_what_is_missing)
 }
 END_TEST
 
+/* Whatever the locale, or none at all as under sudo and on a console: tables come to their end,
+ * names are read, and numbers are the same everywhere. */
+static const struct {
+	const char *name;
+	const char *from, *charset; /* that localedef makes it of; NULL: it need not be made */
+} locales[] = { { "C", NULL, NULL }, { "POSIX", NULL, NULL }, { "no_SUCH", NULL, NULL },
+	{ "C.UTF-8", NULL, NULL }, { "de_DE.UTF-8", "de_DE", "UTF-8" },
+	{ "de_DE", "de_DE", "ISO-8859-1" } };
+
+START_TEST(in_any_locale)
+{
+	const char *name = locales[_i].name;
+	const char *from = locales[_i].from;
+
+	if (from &&
+		SUP_RUN("localedef", "-i", from, "-f", locales[_i].charset, sup_path(name)).code !=
+			0) {
+		printf("skipped: the locale %s cannot be made here\n", name);
+		return;
+	}
+	setenv("LC_ALL", name, 1);
+	if (from)
+		setenv("LOCPATH", sup_folder(), 1);
+	SupRun run = BENCH_RUN("draft", "--to", "nvme0n1", "--leave-behind", "V\xc3\xb6gel*");
+	unsetenv("LC_ALL");
+	unsetenv("LOCPATH");
+	bench_expect(&run, 0, "V\xc3\xb6gel*");
+	bench_expect(&run, 0, "128 MiB  43.2 MiB");
+}
+END_TEST
+
 Suite *suite_commands(void)
 {
 	Suite *s = suite_create("cli/commands");
@@ -212,6 +244,7 @@ Suite *suite_commands(void)
 	tcase_add_test(t, survey_tells_of_missing_rights);
 	tcase_add_test(t, draft_changes_nothing);
 	tcase_add_test(t, draft_says_what_is_missing);
+	tcase_add_loop_test(t, in_any_locale, 0, (int)G_N_ELEMENTS(locales));
 	suite_add_tcase(s, t);
 	return s;
 }
