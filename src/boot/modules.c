@@ -120,6 +120,18 @@ static GPtrArray *list_in(GHashTable *lists, const char *name, GDestroyNotify it
 	return list;
 }
 
+/* Kernels before 5.2 tell no aliases of what is built in; an algorithm's own module has its name.
+ */
+static bool has_built_in(const WdrModules *m, const char *name)
+{
+	static const char crypto[] = "crypto_";
+	const char *algorithm = name + (g_str_has_prefix(name, crypto) ? strlen(crypto) : 0);
+	g_autofree char *generic = g_strconcat(algorithm, "_generic", NULL);
+
+	return g_hash_table_contains(m->built_in, name) ||
+	       g_hash_table_contains(m->built_in, generic);
+}
+
 static void add_wish(WdrModules *m, GPtrArray *wishes, const char *word)
 {
 	g_autofree char *name = wdr_module_name(word);
@@ -127,7 +139,7 @@ static void add_wish(WdrModules *m, GPtrArray *wishes, const char *word)
 
 	w->name = g_strdup(word);
 	w->givers = g_ptr_array_new_with_free_func(g_free);
-	w->is_built_in = g_hash_table_contains(m->built_in, name);
+	w->is_built_in = has_built_in(m, name);
 	if (g_hash_table_contains(m->loadable, name))
 		g_ptr_array_add(w->givers, g_strdup(name));
 	g_ptr_array_add(wishes, w);

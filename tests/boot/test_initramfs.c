@@ -248,6 +248,8 @@ static const struct {
 	{ CRC, "crc32c_generic.alias=crypto-crc32|.alias=|alias=", "",
 		"crc32c_generic crc32c_fast ", false },
 	{ NULL, NULL, "kernel/crypto/crypto-crc32c.ko\n", "", true },
+	{ "alias crypto-crc32c crc32c_fast\n", NULL, "kernel/crypto/crc32c_generic.ko\n",
+		"crc32c_fast ", true },
 };
 
 /* Two lines of one module are one list. */
