@@ -341,14 +341,24 @@ bool wdr_rewind(
 
 /* ---- which logbook ---- */
 
+/* Cut off before anything began. */
+static bool has_no_line(const char *path)
+{
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	return wdr_read_file(path, WDR_LOGBOOK_BYTES_MAX, &text, &len, NULL) &&
+	       !memchr(text, '\n', len);
+}
+
 /* One that cannot be read may tell of changes that are: passing it over would say that there are
- * none. One without a first line does not. */
-static bool is_in_force(const char *path, const struct stat *st)
+ * none. */
+static bool is_in_force(const char *path)
 {
 	g_autoptr(GPtrArray) changes = NULL;
 
 	if (!wdr_logbook_read(path, &changes, NULL))
-		return st->st_size > 0;
+		return !has_no_line(path);
 	for (guint i = 0; i < changes->len; i++) {
 		if (!((const WdrChange *)changes->pdata[i])->is_rewound)
 			return true;
@@ -368,7 +378,7 @@ static void look_into(const char *folder, int64_t *newest, char **found)
 			stat(path, &st) != 0)
 			continue;
 		int64_t at = (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
-		if (at > *newest && is_in_force(path, &st)) {
+		if (at > *newest && is_in_force(path)) {
 			*newest = at;
 			g_free(*found);
 			*found = g_steal_pointer(&path);

@@ -299,6 +299,20 @@ static const struct {
 	{ "cd \"$0\" && printf '{\"at\": 1, \"ev' >> logbook.jsonl", "put back  /cmdline.txt", 0 },
 };
 
+/* A power cut within the first line of another logbook: nothing was done yet, and nothing is in the
+ * way. */
+START_TEST(a_logbook_that_has_just_begun)
+{
+	root_only();
+	g_autofree char *later = g_strdup(board_path(&boards[0], "root/var/lib/wanderitas/later"));
+	SUP_TOOL("sh", "-c", "mkdir \"$0\" && printf '{\"format\": \"wand' > \"$0/logbook.jsonl\"",
+		later);
+	SupRun run = BOARD_RUN(&boards[0], "rewind");
+
+	bench_expect(&run, 0, "put back  /cmdline.txt");
+}
+END_TEST
+
 START_TEST(spoiled_records)
 {
 	const char *card = root_only();
@@ -477,6 +491,7 @@ Suite *suite_readdress(void)
 	tcase_add_test(t, a_file_that_was_put_back_by_hand);
 	tcase_add_test(t, a_file_that_is_gone);
 	tcase_add_test(t, a_second_move_keeps_the_way_back);
+	tcase_add_test(t, a_logbook_that_has_just_begun);
 	tcase_add_loop_test(t, spoiled_records, 0, (int)G_N_ELEMENTS(spoiled));
 	tcase_add_test(t, cut_off_anywhere);
 	tcase_add_test(t, identifiers_half_renewed_and_back);
