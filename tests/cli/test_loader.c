@@ -2,6 +2,7 @@
  * mkimage where it can. */
 #include "boards.h"
 
+#include <signal.h>
 #include <string.h>
 
 Suite *suite_loader(void);
@@ -121,11 +122,13 @@ START_TEST(flash_is_written_and_restored)
 }
 END_TEST
 
+/* NOR flash, as the kernel shows it. */
+static const char nor[] = "mtd0:nor:65536:4194304";
+
 /* As the kernel shows a NOR flash: what is not erased before it is written is spoiled, and only
  * whole blocks can be erased. What lies beside the image in its last block stays. */
 START_TEST(cells_are_erased_before_they_are_written)
 {
-	static const char nor[] = "mtd0:nor:65536:4194304";
 	const Board *b = &boards[BITTERN];
 	board_shell(b, shorthands,
 		"spi 1500000; cp spi.bin root" INSTALLED
@@ -148,6 +151,32 @@ START_TEST(cells_are_erased_before_they_are_written)
 	SupRun restored = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
 	bench_expect(&restored, 0, "put back");
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
+}
+END_TEST
+
+/* Power cuts at the first block, in the middle, within the last, and again while the original is
+ * put back: what was written ahead is enough. */
+START_TEST(power_is_cut_while_flash_is_written)
+{
+	static const char *const cuts[] = { "mtd0:nor:65536:4194304 mtd0:kill:0:1",
+		"mtd0:nor:65536:4194304 mtd0:kill:655360:1",
+		"mtd0:nor:65536:4194304 mtd0:kill:1499999:1" };
+	const Board *b = &boards[BITTERN];
+	board_shell(b, shorthands, "spi 1500000; cp spi.bin root" INSTALLED);
+	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
+	SupRun cut = BOARD_WITH_FAULTS(b, cuts[_i], "loader", INSTALLED, "--write");
+
+	ck_assert_int_eq(cut.code, 128 + SIGKILL);
+	ck_assert_str_ne(before, sup_hash(board_path(b, "dev/mtd0")));
+	SupRun again = BOARD_WITH_FAULTS(b, cuts[_i], "loader", "--restore");
+	ck_assert_int_eq(again.code, 128 + SIGKILL);
+	SupRun restored = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
+	/* Where the flash was empty the second cut may have come after all was back. */
+	bench_expect(&restored, 0, _i == 0 ? "put back  " : "1500000 bytes of /dev/mtd0 at 0");
+	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
+	SupRun whole = BOARD_WITH_FAULTS(b, nor, "loader", INSTALLED, "--write");
+	bench_expect(&whole, 0, "loader done: everything was read back");
+	board_shell(b, "", "cmp -n 1500000 spi.bin dev/mtd0");
 }
 END_TEST
 
@@ -282,6 +311,7 @@ Suite *suite_loader(void)
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, flash_is_written_and_restored);
 	tcase_add_test(t, cells_are_erased_before_they_are_written);
+	tcase_add_loop_test(t, power_is_cut_while_flash_is_written, 0, 3);
 	tcase_add_loop_test(t, a_flash_that_fails_is_restored, 0, (int)G_N_ELEMENTS(failures));
 	tcase_add_test(t, what_cannot_be_saved_is_not_written);
 	tcase_add_test(t, another_loader_since);

@@ -4,6 +4,7 @@
  *   once   so it does the first time
  *   lose   what is written there is told to be written, and is not
  *   deny   writing there fails with EIO
+ *   kill   the power is cut when something is to be written there: half of it still is
  *   nor    it is a NOR flash of LENGTH bytes as the kernel's MTD layer shows one: OFFSET bytes are
  *          erased at a time, and a write only makes ones to zeros
  *   slow   it carries OFFSET bytes a second, one request after the other, each of which takes
@@ -14,6 +15,7 @@
 #include <dlfcn.h>
 #include <errno.h>
 #include <limits.h>
+#include <signal.h>
 #include <mtd/mtd-user.h>
 #include <stdarg.h>
 #include <stdatomic.h>
@@ -258,12 +260,21 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 	}
 	if (is_hit("lose", fd, len, offset))
 		return (ssize_t)len;
+	bool is_end = is_hit("kill", fd, len, offset);
+	if (is_end)
+		len /= 2;
 	Fault flash;
-	if (find_flash(fd, &flash))
-		return write_flash(fd, buf, len, offset);
-	offset = true_place(fd, &len, offset);
-	take_time(fd, len);
-	return next(fd, buf, len, offset);
+	ssize_t done = 0;
+	if (find_flash(fd, &flash)) {
+		done = write_flash(fd, buf, len, offset);
+	} else {
+		offset = true_place(fd, &len, offset);
+		take_time(fd, len);
+		done = next(fd, buf, len, offset);
+	}
+	if (is_end)
+		raise(SIGKILL);
+	return done;
 }
 
 ssize_t pread64(int fd, void *buf, size_t len, off_t offset)
