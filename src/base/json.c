@@ -28,16 +28,23 @@ static const char *escaped_in(const json_t *value)
 					    : NULL;
 }
 
-char *wdr_json_to_bytes(const json_t *value)
+char *wdr_json_optional(const json_t *object, const char *key)
 {
+	const json_t *value = json_object_get(object, key);
 	const char *escaped = escaped_in(value);
 
 	return escaped ? wdr_unescape(escaped) : g_strdup(json_string_value(value));
 }
 
-char *wdr_json_optional(const json_t *object, const char *key)
+/* What stands in its place for people: itself, but for that one form. */
+static json_t *shown(json_t *value)
 {
-	return wdr_json_to_bytes(json_object_get(object, key));
+	const char *escaped = escaped_in(value);
+
+	if (escaped)
+		return json_string(escaped);
+	wdr_json_show(value);
+	return json_incref(value);
 }
 
 void wdr_json_show(json_t *document)
@@ -46,20 +53,6 @@ void wdr_json_show(json_t *document)
 	json_t *value = NULL;
 	size_t i = 0;
 
-	json_object_foreach(document, key, value)
-	{
-		const char *escaped = escaped_in(value);
-		if (escaped)
-			json_object_set_new(document, key, json_string(escaped));
-		else
-			wdr_json_show(value);
-	}
-	json_array_foreach(document, i, value)
-	{
-		const char *escaped = escaped_in(value);
-		if (escaped)
-			json_array_set_new(document, i, json_string(escaped));
-		else
-			wdr_json_show(value);
-	}
+	json_object_foreach(document, key, value) json_object_set_new(document, key, shown(value));
+	json_array_foreach(document, i, value) json_array_set_new(document, i, shown(value));
 }

@@ -9,9 +9,8 @@ json_t *wdr_json_text(const char *text);
 /* The same for what is read back to the byte: what is no UTF-8 becomes {"escaped": "v\\xf6gel"}, as
  * wdr_escape() writes it. */
 json_t *wdr_json_bytes(const char *text);
-/* And back. NULL: it is null, or something else. The caller's. */
-char *wdr_json_to_bytes(const json_t *value);
-/* The same of an object's key, which may be missing. */
+/* And back, from an object's key. NULL: there is null, something else, or no such key. The
+ * caller's. */
 char *wdr_json_optional(const json_t *object, const char *key);
 /* Puts the escaped form in the place of every such object, deep down: for people. */
 void wdr_json_show(json_t *document);

@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "boot/eachfile.h"
+#include "boot/lines.h"
 
 #include <string.h>
 
@@ -39,15 +40,6 @@ static bool is_known(const char *path)
 	return g_strv_contains(known, path) || g_str_has_prefix(path, "etc/ssh/ssh_host_");
 }
 
-static unsigned line_of(const char *text, const char *at)
-{
-	unsigned line = 1;
-
-	for (const char *c = text; c < at; c++)
-		line += *c == '\n';
-	return line;
-}
-
 static void look(void *data, const WdrNode *node, WdrEntry *entry)
 {
 	Search *s = data;
@@ -64,7 +56,7 @@ static void look(void *data, const WdrNode *node, WdrEntry *entry)
 		return;
 	g_autofree char *note =
 		g_strdup_printf("second machine: %s:%u has the name %s, and keeps it", node->path,
-			line_of(text, at), s->name);
+			wdr_line_at(text, len, (size_t)(at - text)).number, s->name);
 	g_ptr_array_add(s->notes, wdr_escape(note));
 }
 

@@ -5,6 +5,7 @@
 #include "boot/loaderarea.h"
 #include "boot/ubootenv.h"
 #include "disk/disks.h"
+#include "move/onsite.h"
 #include "move/rewind.h"
 
 #include <string.h>
@@ -18,13 +19,18 @@ void wdr_loader_plan_free(WdrLoaderPlan *p)
 	if (!p)
 		return;
 	wdr_board_free(p->board);
-	wdr_disk_free(p->image);
+	wdr_disk_free(p->disk);
 	g_ptr_array_unref(p->facts);
 	wdr_loader_file_clear(&p->file);
 	if (p->bytes)
 		g_bytes_unref(p->bytes);
 	g_free(p->device);
 	g_free(p);
+}
+
+static bool is_of_image(const WdrLoaderPlan *p)
+{
+	return p->disk && p->disk->is_image;
 }
 
 /* ---- what is where ---- */
@@ -119,8 +125,8 @@ static void tell_installed(WdrLoaderPlan *p)
 static void tell(WdrLoaderPlan *p)
 {
 	/* What this machine has says nothing of an image that is made here for another. */
-	if (p->image) {
-		tell_disk(p, p->image);
+	if (is_of_image(p)) {
+		tell_disk(p, p->disk);
 		return;
 	}
 	if (p->board && p->board->names[0])
@@ -177,18 +183,18 @@ static const char *family_of_board(const WdrBoard *b)
 static bool check_for_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **error)
 {
 	g_auto(WdrLoaderArea) area = { 0 };
-	bool is_known = find_area(p->image, &area) && strcmp(area.what, "unknown") != 0;
+	bool is_known = find_area(p->disk, &area) && strcmp(area.what, "unknown") != 0;
 	bool is_same = is_known && g_str_has_prefix(area.what, p->file.family);
 
 	if (is_known && !is_same && !is_despite(o, "kind"))
 		return refuse(error, "kind", "%s is a loader for %s, and on %s lies one for %s",
-			o->image, p->file.family, p->image->name, area.what);
+			o->image, p->file.family, p->disk->name, area.what);
 	if (!is_known && !is_despite(o, "kind"))
 		return refuse(error, "kind",
 			"%s is a loader for %s, and which chip %s is for is not known", o->image,
-			p->file.family, p->image->name);
+			p->file.family, p->disk->name);
 	return is_despite(o, "board") ||
-	       refuse(error, "board", "which board %s is for is not known", p->image->name);
+	       refuse(error, "board", "which board %s is for is not known", p->disk->name);
 }
 
 static bool check_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, const uint8_t *bytes,
@@ -199,7 +205,7 @@ static bool check_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, const
 
 	if (!p->file.family)
 		return refuse(error, NULL, "%s is no boot loader that is known", o->image);
-	if (p->image)
+	if (is_of_image(p))
 		return check_for_image(p, o, error);
 	if (wanted && strcmp(wanted, p->file.family) != 0 && !is_despite(o, "kind"))
 		return refuse(error, "kind",
@@ -293,39 +299,37 @@ static const char *base_of(const char *device)
 	return slash ? slash + 1 : device;
 }
 
+static const WdrFlash *first_spi(const GPtrArray *list)
+{
+	for (guint i = 0; i < list->len; i++) {
+		const WdrFlash *f = list->pdata[i];
+		if (g_str_has_prefix(f->name, "mtd"))
+			return f;
+	}
+	return NULL;
+}
+
 static bool aim(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len, GError **error)
 {
-	g_autoptr(GPtrArray) flash = wdr_flash_list(p->world);
+	g_autoptr(GPtrArray) flash = NULL;
 	const WdrFlash *f = NULL;
-	g_autoptr(WdrDisk) disk = NULL;
 
-	if (p->image) {
-		g_autofree char *full = g_canonicalize_filename(p->image->path, NULL);
-		p->device = g_strconcat(WDR_DEVICE_IMAGE, full, NULL);
+	if (p->disk) {
+		g_autofree char *full = g_canonicalize_filename(p->disk->path, NULL);
+		p->device = is_of_image(p) ? g_strconcat(WDR_DEVICE_IMAGE, full, NULL)
+					   : g_strdup_printf("/dev/%s", p->disk->name);
 		return aim_at_disk(p, o, len, error);
 	}
-	if (!o->on) {
-		for (guint i = 0; !f && i < flash->len; i++) {
-			const WdrFlash *one = flash->pdata[i];
-			f = g_str_has_prefix(one->name, "mtd") ? one : NULL;
-		}
-		if (!f) {
-			wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-				"the kernel knows no SPI flash on this board");
-			wdr_error_hint(error, "--on DISK names a medium; nothing was changed");
-			return false;
-		}
-	} else {
-		f = flash_named(flash, base_of(o->on));
-	}
-	if (f) {
-		p->device = g_strdup_printf("/dev/%s", o->on ? base_of(o->on) : f->name);
-		return aim_at_flash(p, o, f, len, error);
-	}
-	if (!wdr_disk_find(p->world, o->on, &disk, error))
+	flash = wdr_flash_list(p->world);
+	f = o->on ? flash_named(flash, base_of(o->on)) : first_spi(flash);
+	if (!f) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"the kernel knows no SPI flash on this board");
+		wdr_error_hint(error, "--on DISK names a medium; nothing was changed");
 		return false;
-	p->device = g_strdup_printf("/dev/%s", disk->name);
-	return aim_at_disk(p, o, len, error);
+	}
+	p->device = g_strdup_printf("/dev/%s", o->on ? base_of(o->on) : f->name);
+	return aim_at_flash(p, o, f, len, error);
 }
 
 /* ---- what it would change ---- */
@@ -396,23 +400,9 @@ static bool plan_image(WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **err
 static bool find_on(WdrLoaderPlan *p, const char *on, GError **error)
 {
 	g_autoptr(GPtrArray) flash = wdr_flash_list(p->world);
-	g_autoptr(WdrDisk) disk = NULL;
 
-	if (!on || flash_named(flash, base_of(on)))
-		return true;
-	if (!wdr_disk_find(p->world, on, &disk, error))
-		return false;
-	if (disk->is_image)
-		p->image = g_steal_pointer(&disk);
-	return true;
-}
-
-/* Beside an image, as everything that is kept of one. */
-static char *folder_of(const WdrDisk *image)
-{
-	g_autofree char *full = g_canonicalize_filename(image->path, NULL);
-
-	return g_strconcat(full, ".wanderitas", NULL);
+	return !on || flash_named(flash, base_of(on)) ||
+	       wdr_disk_find(p->world, on, &p->disk, error);
 }
 
 bool wdr_loader_plan(
@@ -424,7 +414,7 @@ bool wdr_loader_plan(
 	p->facts = wdr_facts_new();
 	if (!find_on(p, options->on, error))
 		return false;
-	p->board = p->image ? NULL : wdr_board_look(world);
+	p->board = is_of_image(p) ? NULL : wdr_board_look(world);
 	tell(p);
 	if (options->image && !plan_image(p, options, error))
 		return false;
@@ -449,19 +439,16 @@ bool wdr_loader_write(WdrLoaderPlan *p, const char *state, bool *ret_has_begun, 
 
 char *wdr_loader_state(const WdrLoaderPlan *p)
 {
-	g_autofree char *folder = p->image ? folder_of(p->image) : NULL;
-
-	return p->image ? g_strdup_printf("%s/loader-image-%" G_GINT64_FORMAT, folder,
-				  wdr_world_now(p->world))
-			: wdr_outside_state(p->world, "loader");
+	return is_of_image(p) ? wdr_disk_state(p->world, p->disk, "loader", wdr_world_now(p->world))
+			      : wdr_outside_state(p->world, "loader");
 }
 
 char *wdr_loader_last(const WdrWorld *world, const char *on)
 {
 	g_autoptr(WdrDisk) disk = NULL;
 
-	if (!on || !wdr_disk_find(world, on, &disk, NULL) || !disk->is_image)
+	if (!on || !wdr_disk_find(world, on, &disk, NULL))
 		return wdr_rewind_newest(world, "loader-");
-	g_autofree char *folder = folder_of(disk);
+	g_autofree char *folder = wdr_disk_records(world, disk);
 	return wdr_rewind_newest_in(folder, "loader-");
 }

@@ -18,7 +18,7 @@ typedef struct {
 typedef struct {
 	const WdrWorld *world;
 	WdrBoard *board;  /* NULL: not known */
-	WdrDisk *image;   /* that it is about; NULL: this machine */
+	WdrDisk *disk;    /* that was named: this machine's, or an image; NULL: none */
 	GPtrArray *facts; /* WdrFact */
 	WdrLoaderFile file;
 	GBytes *bytes; /* to be written; NULL: nothing is, or it is there already */

@@ -89,17 +89,25 @@ bool wdr_onsite_find(const WdrWorld *world, const char *disk, WdrOnSite **ret, G
 
 /* ---- records ---- */
 
+char *wdr_disk_records(const WdrWorld *world, const WdrDisk *disk)
+{
+	if (!disk->is_image)
+		return wdr_world_path(world, WDR_STATE_FOLDER);
+	g_autofree char *full = g_canonicalize_filename(disk->path, NULL);
+	return g_strconcat(full, ".wanderitas", NULL);
+}
+
+char *wdr_disk_state(const WdrWorld *world, const WdrDisk *disk, const char *what, int64_t at)
+{
+	g_autofree char *base = wdr_disk_records(world, disk);
+
+	return g_strdup_printf("%s/%s-%s-%" G_GINT64_FORMAT, base, what,
+		disk->is_image ? "image" : disk->name, at);
+}
+
 char *wdr_onsite_state(const WdrOnSite *o, const char *what, int64_t at)
 {
-	g_autofree char *name = g_strdup_printf(
-		"%s-%s-%" G_GINT64_FORMAT, what, o->disk->is_image ? "image" : o->disk->name, at);
-
-	if (o->disk->is_image) {
-		g_autofree char *full = g_canonicalize_filename(o->disk->path, NULL);
-		return g_strdup_printf("%s.wanderitas/%s", full, name);
-	}
-	g_autofree char *base = wdr_world_path(o->world, WDR_STATE_FOLDER);
-	return g_build_filename(base, name, NULL);
+	return wdr_disk_state(o->world, o->disk, what, at);
 }
 
 static bool check_disk(const WdrOnSite *o, GError **error)

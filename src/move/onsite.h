@@ -24,8 +24,11 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrOnSite, wdr_onsite_free)
  * whole one, runs from that disk, and at rest when not. */
 bool wdr_onsite_find(const WdrWorld *world, const char *disk, WdrOnSite **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The folder that has those of a disk's changes: an image's lies beside it. The caller's. */
+char *wdr_disk_records(const WdrWorld *world, const WdrDisk *disk);
 /* Where the records of such work are kept unless the user says otherwise: `what` is a word for it.
  * The caller's. */
+char *wdr_disk_state(const WdrWorld *world, const WdrDisk *disk, const char *what, int64_t at);
 char *wdr_onsite_state(const WdrOnSite *o, const char *what, int64_t at);
 /* REFUSED: it is another disk by now, or somebody else is at it. */
 bool wdr_onsite_check(const WdrOnSite *o, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -106,8 +106,8 @@ static bool check_image(
 	const char *path = wdr_device_name(device);
 	g_autoptr(WdrDisk) image = NULL;
 
-	return wdr_outside_check_rest(world, device, error) &&
-	       wdr_disk_find(world, path, &image, error) &&
+	return wdr_disk_find(world, path, &image, error) &&
+	       wdr_change_check_rest(world, image, error) &&
 	       check_disk(image, path, from, to, error);
 }
 

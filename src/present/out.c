@@ -137,9 +137,10 @@ void wdr_grid_row(WdrGrid *g, WdrStyle style, const char *const *cells)
 	row->style = style;
 	row->section = g_steal_pointer(&g->section);
 	row->cells = g_new0(char *, g->n + 1);
-	for (size_t i = 0; i < g->n; i++)
-		row->cells[i] =
-			wdr_escape_line(cells[i] ? cells[i] : "", cells[i] ? strlen(cells[i]) : 0);
+	for (size_t i = 0; i < g->n; i++) {
+		const char *cell = cells[i] ? cells[i] : "";
+		row->cells[i] = wdr_escape_line(cell, strlen(cell));
+	}
 	g_ptr_array_add(g->rows, row);
 }
 

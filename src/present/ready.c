@@ -1,7 +1,6 @@
 #include "present/ready.h"
 
 #include "base/json.h"
-
 #include "present/rehearsal.h"
 
 static const struct {
