@@ -41,7 +41,7 @@ void sup_make_image(const char *path, uint64_t size);
 /* Overwrites bytes of a file. */
 void sup_poke(const char *path, uint64_t offset, const void *data, size_t len);
 void sup_peek(const char *path, uint64_t offset, void *data, size_t len);
-/* XXH3 of a whole file, to see that nothing changed it. */
+/* Of a file's size and contents, to see that nothing changed them; holes are zeros like others. */
 char *sup_hash(const char *path);
 
 /* Fails the test, with the error's text, unless the call gave true. */

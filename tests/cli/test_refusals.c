@@ -258,13 +258,17 @@ START_TEST(contents_that_came_since)
 }
 END_TEST
 
-/* Between the question and the answer: what is typed is said of what was shown. */
+/* Between the question and the answer: what is typed is said of what was shown. The writing waits
+ * for the question, however long that takes. */
 START_TEST(contents_that_came_while_asked)
 {
 	g_autofree char *script = g_strdup_printf(
-		"(sleep 3; printf owl | dd of='%s' seek=4096 bs=1 conv=notrunc status=none; echo nvme0n1) |"
-		" '%s' --bench '%s' move --to nvme0n1",
-		DRIVE, sup_program(), bench_path("."));
+		"said='%s'; mkfifo \"$said.answer\";"
+		"'%s' --bench '%s' move --to nvme0n1 <\"$said.answer\" >\"$said\" 2>&1 & exec 3>\"$said.answer\";"
+		"until grep -q 'Type its name' \"$said\"; do kill -0 $! || exit 99; sleep 0.05; done;"
+		"printf owl | dd of='%s' seek=4096 bs=1 conv=notrunc status=none; echo nvme0n1 >&3;"
+		"wait $!; code=$?; cat \"$said\"; exit $code",
+		sup_path("said"), sup_program(), bench_path("."), DRIVE);
 	SupRun run = SUP_RUN("bash", "-c", script);
 
 	bench_expect(
