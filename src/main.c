@@ -1,11 +1,10 @@
-#include "base/stop.h"
 #include "cli/cli.h"
+#include "cli/signals.h"
 
 #include <jansson.h>
 #include <langinfo.h>
 #include <locale.h>
 #include <malloc.h>
-#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -36,20 +35,9 @@ static char *command_list(void)
 	return g_string_free(text, FALSE);
 }
 
-static void on_signal(int number)
-{
-	wdr_stop_request(number);
-}
-
 static void set_up(void)
 {
-	static const int signals[] = { SIGINT, SIGTERM, SIGHUP };
-	struct sigaction action = { .sa_handler = on_signal };
-
-	for (size_t i = 0; i < G_N_ELEMENTS(signals); i++)
-		sigaction(signals[i], &action, NULL);
-	/* A closed terminal or pipe is an error of writing, not the end of a move. */
-	signal(SIGPIPE, SIG_IGN);
+	wdr_signals_set_up();
 	setlocale(LC_ALL, "");
 	/* Under sudo and on a console there often is none; names are UTF-8 all the same. */
 	if (strcmp(nl_langinfo(CODESET), "ANSI_X3.4-1968") == 0)

@@ -66,6 +66,28 @@ START_TEST(signals_leave_an_unfinished_target)
 }
 END_TEST
 
+/* Its writes never come back: it is told what it waits for, and the next signal ends it. Until
+ * then further ones, as of a key that is held down, do nothing. */
+START_TEST(a_disk_that_does_not_answer)
+{
+	g_autofree char *script = g_strdup_printf(
+		"said='%s'; WDR_FAULTS=nvme0n1:hang:200000000:50000000 LD_PRELOAD='%s' '%s' --bench '%s' "
+		"move --to nvme0n1 --erase nvme0n1 >\"$said\" 2>&1 & "
+		"until grep -q 'faults: hangs' \"$said\"; do kill -0 $! || exit 99; sleep 0.05; done; "
+		"for i in 1 2 3; do kill -INT $!; sleep 0.05; done; "
+		"until grep -q 'told to stop' \"$said\"; do kill -0 $! || exit 98; sleep 0.05; done; "
+		"kill -INT $!; wait $!; code=$?; cat \"$said\"; exit $code",
+		sup_path("said"), WDR_TEST_FAULTS, sup_program(), bench_path("."));
+	SupRun run = SUP_RUN("bash", "-c", script);
+
+	bench_expect(&run, 128 + SIGINT, "Ctrl-C once more ends it at once");
+	never_boots(DRIVE);
+	SupRun again = BENCH_RUN("move", "--resume");
+	bench_expect(&again, 0, "done:");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
 START_TEST(a_full_disk_under_the_image)
 {
 	if (!sup_is_root()) {
@@ -191,6 +213,7 @@ Suite *suite_stops(void)
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, signals_leave_an_unfinished_target, 0, (int)G_N_ELEMENTS(signals));
+	tcase_add_test(t, a_disk_that_does_not_answer);
 	tcase_add_test(t, a_full_disk_under_the_image);
 	tcase_add_test(t, a_full_state_folder);
 	tcase_add_test(t, a_read_only_state_folder);

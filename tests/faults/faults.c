@@ -4,6 +4,7 @@
  *   once   so it does the first time
  *   lose   what is written there is told to be written, and is not
  *   deny   writing there fails with EIO
+ *   hang   writing there says "faults: hangs" and never comes back
  *   kill   the power is cut when something is to be written there: half of it still is
  *   nor    it is a NOR flash of LENGTH bytes as the kernel's MTD layer shows one: OFFSET bytes are
  *          erased at a time, and a write only makes ones to zeros
@@ -258,6 +259,10 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 		errno = EIO;
 		return -1;
 	}
+	if (is_hit("hang", fd, len, offset))
+		dprintf(STDERR_FILENO, "faults: hangs\n");
+	while (is_hit("hang", fd, len, offset))
+		pause();
 	if (is_hit("lose", fd, len, offset))
 		return (ssize_t)len;
 	bool is_end = is_hit("kill", fd, len, offset);
