@@ -47,21 +47,29 @@ static bool parse(RewindOptions *o, WdrGlobals *globals, int *argc, char ***argv
 				      "rewind takes one logbook, not also '%s'", (*argv)[2]));
 }
 
+static unsigned show(const WdrGlobals *globals, const char *logbook, const GPtrArray *results)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+
+	wdr_progress_end();
+	return globals->json ? wdr_present_rewound_json(stdout, logbook, results)
+			     : wdr_present_rewound(&out, logbook, results);
+}
+
 int wdr_cli_rewind(
 	const WdrGlobals *globals, const WdrWorld *world, const char *logbook, bool is_forced)
 {
 	g_autoptr(GError) error = NULL;
 	g_autoptr(GPtrArray) results = NULL;
-	WdrOut out = wdr_cli_stdout(globals);
 
-	if (logbook && !wdr_rewind(world, logbook, is_forced, &results, &error)) {
-		wdr_error_hint(&error, "what was put back stays so; run rewind again to go on");
-		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
-	}
-	wdr_progress_end();
-	unsigned left = globals->json ? wdr_present_rewound_json(stdout, logbook, results)
-				      : wdr_present_rewound(&out, logbook, results);
-	return left ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+	if (!logbook || wdr_rewind(world, logbook, is_forced, &results, &error))
+		return show(globals, logbook, results) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
+	if (!results)
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (results->len > 0)
+		show(globals, logbook, results);
+	wdr_error_hint(&error, "what was put back stays so; run rewind again to go on");
+	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 }
 
 static int rewind_run(WdrGlobals *globals, int argc, char **argv)

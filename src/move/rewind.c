@@ -277,6 +277,7 @@ static bool rewind_one(Rewinding *w, const WdrChange *c, GError **error)
 					: rewind_addresses(w, c, result, error);
 	if (!is_fine) {
 		g_prefix_error(error, "%s: ", result->what);
+		g_ptr_array_set_size(w->results, (int)w->results->len - 1);
 		return false;
 	}
 	return !result->is_back || wdr_logbook_rewound(w->logbook, c->number, error);
@@ -333,10 +334,8 @@ bool wdr_rewind(
 	if (!wdr_logbook_open(world, logbook, &opened, error))
 		return false;
 	w.logbook = opened;
-	bool is_fine = rewind_all(&w, changes, error);
-	if (is_fine)
-		*ret = g_steal_pointer(&results);
-	return is_fine;
+	*ret = g_steal_pointer(&results);
+	return rewind_all(&w, changes, error);
 }
 
 /* ---- which logbook ---- */

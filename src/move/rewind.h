@@ -16,7 +16,7 @@ typedef struct {
 /* Takes the changes that a logbook tells of back, the last first: content, owner, mode and
  * modification time of every file, and identifiers that were renewed. A file that somebody changed
  * since is left alone unless `forced`. *ret: WdrRewound, in the order of the work. An error stops
- * it; doing it again goes on. */
+ * it, and *ret is what came before, NULL if nothing was begun; doing it again goes on. */
 bool wdr_rewind(const WdrWorld *world, const char *logbook, bool forced, GPtrArray **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
