@@ -124,3 +124,33 @@ char *wdr_follow_read(WdrVolume *v, const char *path, size_t limit, size_t *ret_
 	WdrNode node = { id, end };
 	return wdr_volume_read_node(v, &node, &entry, limit, &text, ret_len, NULL) ? text : NULL;
 }
+
+static bool add_name(void *names, const WdrName *name, GError **error)
+{
+	(void)error;
+	if (name->kind == WDR_KIND_FILE || name->kind == WDR_KIND_SYMLINK)
+		g_ptr_array_add(names, g_strdup(name->name));
+	return true;
+}
+
+GPtrArray *wdr_follow_names(WdrVolume *v, const char *path, char **ret_path)
+{
+	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
+	g_auto(WdrEntry) entry = { 0 };
+	g_autofree char *end = NULL;
+	WdrNode node = { v->root_id, "" };
+
+	if (*path &&
+		(!wdr_follow(v, path, &end, &node.id, &entry) || entry.kind != WDR_KIND_FOLDER))
+		return names;
+	if (!*path)
+		end = g_strdup("");
+	node.path = end;
+	if (!wdr_volume_list(v, &node, add_name, names, NULL)) {
+		g_ptr_array_set_size(names, 0);
+		return names;
+	}
+	if (ret_path)
+		*ret_path = g_steal_pointer(&end);
+	return names;
+}

@@ -74,39 +74,18 @@ static bool read_folder(WdrFirmwarePlan *p, const char *folder, GError **error)
 	return true;
 }
 
-static bool add_name(void *names, const WdrName *name, GError **error)
-{
-	(void)error;
-	if (wdr_firmware_set(name->name) != WDR_FIRMWARE_NONE)
-		g_ptr_array_add(names, g_strdup(name->name));
-	return true;
-}
-
-static GPtrArray *names_in(WdrVolume *v, const char *folder)
-{
-	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
-	g_autofree char *path = NULL;
-	g_auto(WdrEntry) entry = { 0 };
-	WdrNode node = { v->root_id, "" };
-
-	if (*folder && !wdr_follow(v, folder, &path, &node.id, &entry))
-		return names;
-	node.path = path ? path : "";
-	if (!wdr_volume_list(v, &node, add_name, names, NULL))
-		g_ptr_array_set_size(names, 0);
-	return names;
-}
-
 static void read_package(WdrFirmwarePlan *p)
 {
 	const WdrSystemPart *root = p->site->system->root;
 	g_autoptr(GPtrArray) names =
-		root && root->volume ? names_in(root->volume, PACKAGE_FOLDER) : NULL;
+		root && root->volume ? wdr_follow_names(root->volume, PACKAGE_FOLDER, NULL) : NULL;
 
 	for (guint i = 0; names && i < names->len; i++) {
 		g_autofree char *path =
 			g_strconcat(PACKAGE_FOLDER "/", (char *)names->pdata[i], NULL);
 		size_t len = 0;
+		if (wdr_firmware_set(names->pdata[i]) == WDR_FIRMWARE_NONE)
+			continue;
 		char *bytes = wdr_follow_read(root->volume, path, FILE_BYTES_MAX, &len);
 		if (bytes && len > 0)
 			add_from(p, names->pdata[i], bytes, len);
@@ -143,11 +122,13 @@ static WdrFirmwareFile *find(const WdrFirmwarePlan *p, const char *name)
 static void look_at_boot(WdrFirmwarePlan *p)
 {
 	WdrVolume *boot = p->site->system->boot->volume;
-	g_autoptr(GPtrArray) names = names_in(boot, "");
+	g_autoptr(GPtrArray) names = wdr_follow_names(boot, "", NULL);
 
 	for (guint i = 0; i < names->len; i++) {
 		WdrFirmwareFile *f = find(p, names->pdata[i]);
 		size_t len = 0;
+		if (wdr_firmware_set(names->pdata[i]) == WDR_FIRMWARE_NONE)
+			continue;
 		g_autofree char *there =
 			wdr_follow_read(boot, names->pdata[i], FILE_BYTES_MAX, &len);
 		if (!there)

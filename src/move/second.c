@@ -10,12 +10,14 @@
 
 enum { NAME_MAX_CHARS = 63, FILE_BYTES_MAX = 1024 * 1024 };
 
+typedef struct {
+	const char *folder, *name, *what;
+} OwnFile;
+
 /* Files that are one machine's own and that its system makes anew: folder, name with wildcards, and
  * what they are. By the programs' documentation: sshd(8), dropbear(8), dhclient(8), dhcpcd(8),
  * systemd(1), NetworkManager(8), random-seed(8). */
-static const struct {
-	const char *folder, *name, *what;
-} own_files[] = {
+static const OwnFile own_files[] = {
 	{ "etc/ssh", "ssh_host_*_key", "SSH host key" },
 	{ "etc/ssh", "ssh_host_*_key.pub", "SSH host key" },
 	{ "etc/dropbear", "dropbear_*_host_key", "SSH host key" },
@@ -24,11 +26,23 @@ static const struct {
 	{ "var/lib/dhcpcd", "*.lease", "DHCP lease" },
 	{ "var/lib/dhcpcd", "duid", "network identity" },
 	{ "var/lib/dhcpcd", "secret", "network identity" },
+	{ "var/lib/dhcpcd5", "*.lease", "DHCP lease" },
+	{ "etc", "dhcpcd.duid", "network identity" },
+	{ "etc", "dhcpcd.secret", "network identity" },
 	{ "var/lib/NetworkManager", "*.lease", "DHCP lease" },
 	{ "var/lib/NetworkManager", "secret_key", "network identity" },
 	{ "etc/udev/rules.d", "70-persistent-net.rules", "network identity" },
 	{ "var/lib/systemd", "random-seed", "random seed" },
 	{ "var/lib/urandom", "random-seed", "random seed" },
+};
+
+/* What others know a machine by, and nothing makes anew at a start: it stays, and is told. By
+ * wg(8), iscsid(8), nvme-gen-hostnqn(1). */
+static const OwnFile kept_files[] = {
+	{ "etc/wireguard", "*.conf", "the key of a WireGuard interface" },
+	{ "etc/iscsi", "initiatorname.iscsi", "an iSCSI initiator's name" },
+	{ "etc/nvme", "hostnqn", "the name of an NVMe host" },
+	{ "etc/nvme", "hostid", "the number of an NVMe host" },
 };
 
 /* What makes new SSH host keys at a start, by the systems' packages; dropbear does it by itself. */
@@ -147,28 +161,6 @@ static bool each_text(
 	return !id || id_len == 0 || take(data, number, "etc/machine-id", id, id_len, "", error);
 }
 
-static bool add_name(void *names, const WdrName *name, GError **error)
-{
-	(void)error;
-	if (name->kind == WDR_KIND_FILE)
-		g_ptr_array_add(names, g_strdup(name->name));
-	return true;
-}
-
-static GPtrArray *names_in(const WdrSystemPart *root, const char *folder)
-{
-	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
-	g_auto(WdrEntry) entry = { 0 };
-	WdrNode node = { 0, folder };
-	bool found = false;
-
-	if (wdr_volume_lookup(root->volume, folder, &found, &node.id, &entry, NULL) && found &&
-		entry.kind == WDR_KIND_FOLDER &&
-		!wdr_volume_list(root->volume, &node, add_name, names, NULL))
-		g_ptr_array_set_size(names, 0);
-	return names;
-}
-
 /* ---- what is left to the user ---- */
 
 static bool has_key_maker(const WdrSystemPart *root)
@@ -184,9 +176,96 @@ static bool has_key_maker(const WdrSystemPart *root)
 	return false;
 }
 
+/* What a link leads to; where it leads out of the volume or to nothing, what it says. NULL: it is
+ * none. The caller's. */
+static char *linked_to(const WdrSystemPart *root, const char *file)
+{
+	g_auto(WdrEntry) entry = { 0 };
+	g_auto(WdrEntry) there = { 0 };
+	g_autofree char *end = NULL;
+	uint64_t id = 0;
+	bool found = false;
+
+	if (!wdr_volume_lookup(root->volume, file, &found, &id, &entry, NULL) || !found ||
+		entry.kind != WDR_KIND_SYMLINK)
+		return NULL;
+	if (!wdr_follow(root->volume, file, &end, &id, &there))
+		return g_strdup(entry.target);
+	return g_strconcat("/", end, NULL);
+}
+
+static void note_link(const char *file, const char *end, const char *what, GPtrArray *notes)
+{
+	/* Where the other machine id usually is, which is emptied. */
+	if (strcmp(end, "/etc/machine-id") != 0)
+		g_ptr_array_add(notes,
+			g_strdup_printf("second machine: /%s leads to %s, and the %s there stays "
+					"as it is",
+				file, end, what));
+}
+
+/* One row's files of a folder, each with what it leads to, or NULL. */
+typedef bool (*TakeOwn)(void *data, const WdrSystemPart *root, const char *file, const char *end,
+	const char *what, GError **error);
+
+static bool each_own(
+	const WdrSystemPart *root, const OwnFile *row, TakeOwn take, void *data, GError **error)
+{
+	g_autofree char *at = NULL;
+	g_autoptr(GPtrArray) names = wdr_follow_names(root->volume, row->folder, &at);
+
+	for (guint i = 0; i < names->len; i++) {
+		g_autofree char *file = g_build_filename(row->folder, names->pdata[i], NULL);
+		g_autofree char *file_at = g_build_filename(at, names->pdata[i], NULL);
+		if (fnmatch(row->name, names->pdata[i], 0) != 0)
+			continue;
+		g_autofree char *end = linked_to(root, file_at);
+		if (!end && strcmp(at, row->folder) != 0)
+			end = g_strconcat("/", file_at, NULL);
+		if (!take(data, root, file, end, row->what, error))
+			return false;
+	}
+	return true;
+}
+
+static bool note_own(void *notes, const WdrSystemPart *root, const char *file, const char *end,
+	const char *what, GError **error)
+{
+	(void)root;
+	(void)error;
+	if (end)
+		note_link(file, end, what, notes);
+	return true;
+}
+
+static bool note_kept(void *notes, const WdrSystemPart *root, const char *file, const char *end,
+	const char *what, GError **error)
+{
+	(void)root;
+	(void)end;
+	(void)error;
+	g_ptr_array_add(notes,
+		g_strdup_printf("second machine: /%s has %s, and keeps it: two machines must not "
+				"share one",
+			file, what));
+	return true;
+}
+
+static void note_files(const WdrSystemPart *root, GPtrArray *notes)
+{
+	g_autofree char *id = linked_to(root, "etc/machine-id");
+
+	if (id)
+		note_link("etc/machine-id", id, "machine id", notes);
+	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++)
+		each_own(root, &own_files[i], note_own, notes, NULL);
+	for (size_t i = 0; i < G_N_ELEMENTS(kept_files); i++)
+		each_own(root, &kept_files[i], note_kept, notes, NULL);
+}
+
 static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *notes)
 {
-	g_autoptr(GPtrArray) keys = names_in(root, "etc/ssh");
+	g_autoptr(GPtrArray) keys = wdr_follow_names(root->volume, "etc/ssh", NULL);
 	g_autofree char *old_name = name_of(root);
 	bool has_keys = false;
 
@@ -197,6 +276,7 @@ static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *no
 			notes, g_strdup("second machine: nothing on root makes new SSH host "
 					"keys at a start: run 'ssh-keygen -A' there once, or "
 					"sshd does not start"));
+	note_files(root, notes);
 	if (!old_name)
 		g_ptr_array_add(
 			notes, g_strdup("second machine: root has no /etc/hostname; put the "
@@ -275,25 +355,21 @@ static bool add_text(void *data, unsigned number, const char *file, const char *
 	return true;
 }
 
-static bool add_removals(const WdrSystemPart *root, size_t i, GPtrArray *plans, GError **error)
+static bool add_removal(void *plans, const WdrSystemPart *root, const char *file, const char *end,
+	const char *what, GError **error)
 {
-	g_autoptr(GPtrArray) names = names_in(root, own_files[i].folder);
+	size_t len = 0;
 
-	for (guint k = 0; k < names->len; k++) {
-		g_autofree char *file =
-			g_strconcat(own_files[i].folder, "/", (char *)names->pdata[k], NULL);
-		size_t len = 0;
-		if (fnmatch(own_files[i].name, names->pdata[k], 0) != 0)
-			continue;
-		g_autofree char *before = read_text(root, file, &len);
-		if (!before)
-			return wdr_error_set(error, WDR_ERROR_IO, "/%s cannot be read", file);
-		WdrFilePlan *p =
-			wdr_file_plans_add(plans, root->partition->number, file, before, len, NULL);
-		/* Keys are not for everybody's eyes. */
-		g_clear_pointer(&p->diff, g_free);
-		p->note = g_strdup(own_files[i].what);
-	}
+	if (end)
+		return true; /* told */
+	g_autofree char *before = read_text(root, file, &len);
+	if (!before)
+		return wdr_error_set(error, WDR_ERROR_IO, "/%s cannot be read", file);
+	WdrFilePlan *p =
+		wdr_file_plans_add(plans, root->partition->number, file, before, len, NULL);
+	/* Keys are not for everybody's eyes. */
+	g_clear_pointer(&p->diff, g_free);
+	p->note = g_strdup(what);
 	return true;
 }
 
@@ -309,7 +385,7 @@ bool wdr_second_plan(const WdrSystem *system, const char *name, GPtrArray *plans
 	if (!each_text(root, name, add_text, plans, error))
 		return false;
 	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {
-		if (!add_removals(root, i, plans, error))
+		if (!each_own(root, &own_files[i], add_removal, plans, error))
 			return false;
 	}
 	return true;

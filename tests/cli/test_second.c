@@ -141,6 +141,48 @@ START_TEST(names_in_other_files)
 }
 END_TEST
 
+/* What lies behind a link, and what others know the machine by, stays and is told; the usual link
+ * to the machine id is not. */
+START_TEST(what_stays_the_old_ones)
+{
+	static const char *const told[] = {
+		"second machine: /etc/ssh/ssh_host_ecdsa_key leads to /data/ecdsa, and the SSH host key "
+		"there stays as it is",
+		"second machine: /var/lib/dhcpcd/secret leads to /data/net/secret, and the network "
+		"identity there",
+		"second machine: /var/lib/systemd/random-seed leads to /mnt/seed, and the random seed",
+		"second machine: /etc/wireguard/reeds.conf has the key of a WireGuard interface",
+		"second machine: /etc/nvme/hostnqn has the name of an NVMe host",
+	};
+	const Board *b = &board_brook;
+	prepare(b);
+	board_shell(b, "",
+		"echo own > k; printf 'mkdir data\nmkdir data/net\nwrite k data/ecdsa\nwrite k "
+		"data/net/secret\nsymlink etc/ssh/ssh_host_ecdsa_key ../../data/ecdsa\nsymlink "
+		"var/lib/dhcpcd /data/net\nrm var/lib/systemd/random-seed\nsymlink "
+		"var/lib/systemd/random-seed /mnt/seed\nmkdir etc/wireguard\nwrite k "
+		"etc/wireguard/reeds.conf\nmkdir etc/nvme\nwrite k etc/nvme/hostnqn\nmkdir "
+		"var/lib/dbus\nsymlink var/lib/dbus/machine-id /etc/machine-id\nwrite k "
+		"etc/dhcpcd.duid\n' | debugfs -w -f - $V2; dd if=$I of=dev/nvme0n1 bs=1M "
+		"conv=notrunc,sparse");
+	SupRun disk = BOARD_RUN(b, "readdress", "nvme0n1", "--renew", "--as-second-machine",
+		"dipper-brook-5", "--write");
+	for (size_t i = 0; i < G_N_ELEMENTS(told); i++)
+		bench_expect(&disk, 0, told[i]);
+	bench_expect(&disk, 0, "/etc/dhcpcd.duid (partition 2, taken away): network identity");
+	ck_assert_ptr_null(strstr(disk.out, "dbus"));
+	ck_assert_str_eq(board_file(board_disk(b, true), 2, false, "data/ecdsa"), "own\n");
+	ck_assert_ptr_null(
+		strstr(board_debugfs(board_disk(b, true), 2, false, "ls etc"), "dhcpcd.duid"));
+	board_judge(board_disk(b, true));
+	SupRun draft =
+		BOARD_RUN(b, "draft", "--to", "nvme0n1", "--as-second-machine", "dipper-brook-5");
+	for (size_t i = 0; i < G_N_ELEMENTS(told); i++)
+		bench_expect(&draft, 0, told[i]);
+	ck_assert_ptr_null(strstr(draft.out, "machine-id leads"));
+}
+END_TEST
+
 static const struct {
 	const char *arguments[8];
 	const char *text;
@@ -176,6 +218,7 @@ Suite *suite_second(void)
 	tcase_add_loop_test(t, keys_that_are_made_anew, 0, 2);
 	tcase_add_test(t, of_the_same_name);
 	tcase_add_test(t, names_in_other_files);
+	tcase_add_test(t, what_stays_the_old_ones);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(wrong));
 	suite_add_tcase(s, t);
 	return s;
