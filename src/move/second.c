@@ -194,10 +194,21 @@ static char *linked_to(const WdrSystemPart *root, const char *file)
 	return g_strconcat("/", end, NULL);
 }
 
+/* A path from the root, of a file that is taken away itself. */
+static bool is_own(const char *path)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(own_files); i++) {
+		g_autofree char *pattern = pattern_of(i);
+		if (fnmatch(pattern, path, FNM_PATHNAME) == 0)
+			return true;
+	}
+	return false;
+}
+
 static void note_link(const char *file, const char *end, const char *what, GPtrArray *notes)
 {
-	/* Where the other machine id usually is, which is emptied. */
-	if (strcmp(end, "/etc/machine-id") != 0)
+	/* The first is where the other machine id usually is, and is emptied. */
+	if (strcmp(end, "/etc/machine-id") != 0 && !is_own(end))
 		g_ptr_array_add(notes,
 			g_strdup_printf("second machine: /%s leads to %s, and the %s there stays "
 					"as it is",

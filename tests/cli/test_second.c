@@ -163,7 +163,9 @@ START_TEST(what_stays_the_old_ones)
 		"var/lib/systemd/random-seed /mnt/seed\nmkdir etc/wireguard\nwrite k "
 		"etc/wireguard/reeds.conf\nmkdir etc/nvme\nwrite k etc/nvme/hostnqn\nmkdir "
 		"var/lib/dbus\nsymlink var/lib/dbus/machine-id /etc/machine-id\nwrite k "
-		"etc/dhcpcd.duid\n' | debugfs -w -f - $V2; dd if=$I of=dev/nvme0n1 bs=1M "
+		"etc/dhcpcd.duid\nsymlink etc/dropbear ssh\nwrite k "
+		"etc/ssh/dropbear_rsa_host_key\nsymlink etc/ssh/ssh_host_old_key "
+		"ssh_host_rsa_key\n' | debugfs -w -f - $V2; dd if=$I of=dev/nvme0n1 bs=1M "
 		"conv=notrunc,sparse");
 	SupRun disk = BOARD_RUN(b, "readdress", "nvme0n1", "--renew", "--as-second-machine",
 		"dipper-brook-5", "--write");
@@ -171,6 +173,10 @@ START_TEST(what_stays_the_old_ones)
 		bench_expect(&disk, 0, told[i]);
 	bench_expect(&disk, 0, "/etc/dhcpcd.duid (partition 2, taken away): network identity");
 	ck_assert_ptr_null(strstr(disk.out, "dbus"));
+	/* Behind a link, and none of the rows names it there. */
+	bench_expect(&disk, 0, "/etc/dropbear/dropbear_rsa_host_key leads to /etc/ssh/dropbear");
+	/* To one that goes itself. */
+	ck_assert_ptr_null(strstr(disk.out, "ssh_host_old_key leads"));
 	ck_assert_str_eq(board_file(board_disk(b, true), 2, false, "data/ecdsa"), "own\n");
 	ck_assert_ptr_null(
 		strstr(board_debugfs(board_disk(b, true), 2, false, "ls etc"), "dhcpcd.duid"));
