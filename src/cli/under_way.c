@@ -41,6 +41,12 @@ bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *giv
 	return wdr_itinerary_load(plan, ret, error);
 }
 
+/* It tells that this disk failed. */
+static bool names(const GError *error, const char *path)
+{
+	return g_error_matches(error, WDR_ERROR, WDR_ERROR_IO) && strstr(error->message, path);
+}
+
 static void show_signs(const WdrWorld *world, const WdrOut *out, const WdrItineraryDisk *disk)
 {
 	g_autoptr(WdrDisk) now = NULL;
@@ -59,13 +65,12 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 	wdr_progress_end();
 	if (result->missing->len)
 		wdr_present_missing(&out, result->missing);
-	if (g_error_matches(error, WDR_ERROR, WDR_ERROR_IO)) {
-		/* Which of the two it was the message says. */
-		if (result->missing->len || strstr(error->message, it->source.path))
-			show_signs(world, &out, &it->source);
-		else
-			show_signs(world, &out, &it->target);
-	}
+	/* Which of the two it was the message says; what names neither is no failure of a disk. */
+	if (result->missing->len || names(error, it->source.path))
+		show_signs(world, &out, &it->source);
+	else if (names(error, it->target.path) ||
+		 strstr(error->message, "read back from the target"))
+		show_signs(world, &out, &it->target);
 	g_prefix_error(&error, "stopped part-way: ");
 	if (wdr_error_get_hint(error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);

@@ -1,6 +1,7 @@
 #include "disk/signs.h"
 
 #include "base/cleanup.h"
+#include "base/io.h"
 #include "base/text.h"
 #include "world/firmware.h"
 
@@ -14,10 +15,22 @@ enum {
 	RECORDS_MAX = 200000,
 	SHOWN_MAX = 5, /* the last ones */
 	SUPERSPEED_MBIT = 5000,
+	/* What a disk's driver says comes a little before udev sees the disk. */
+	ARRIVING_US = 5 * 1000 * 1000,
 	/* Bits of the answer. */
 	VOLTAGE_IS_LOW = 1 << 0,
 	VOLTAGE_WAS_LOW = 1 << 16,
 };
+
+/* What the drivers call what a disk belongs to: nvme0n1 is nvme0's, mmcblk0 mmc0's. NULL: none. */
+static char *controller_of(const char *disk_name)
+{
+	if (g_str_has_prefix(disk_name, "nvme"))
+		return g_strndup(disk_name, 4 + strspn(disk_name + 4, "0123456789"));
+	return g_str_has_prefix(disk_name, "mmcblk")
+		       ? g_strdup_printf("mmc%s:", disk_name + strlen("mmcblk"))
+		       : NULL;
+}
 
 char *wdr_kernel_trouble(const char *record, const char *disk_name)
 {
@@ -26,13 +39,8 @@ char *wdr_kernel_trouble(const char *record, const char *disk_name)
 		"offline", "disconnect", "abort", "Sense Key" };
 	const char *text = strchr(record, ';');
 	size_t len = strlen(disk_name);
-	/* nvme0n1 belongs to nvme0, mmcblk0 to mmc0, which is what their drivers call them. */
-	g_autofree char *controller = NULL;
+	g_autofree char *controller = controller_of(disk_name);
 
-	if (g_str_has_prefix(disk_name, "nvme"))
-		controller = g_strndup(disk_name, 4 + strspn(disk_name + 4, "0123456789"));
-	else if (g_str_has_prefix(disk_name, "mmcblk"))
-		controller = g_strdup_printf("mmc%s:", disk_name + strlen("mmcblk"));
 	if (!text)
 		return NULL;
 	text++;
@@ -75,16 +83,30 @@ static bool is_arrival(const char *record, const char *name)
 {
 	g_autofree char *scsi = g_strdup_printf("[%s] Attached", name);
 	g_autofree char *card = g_strdup_printf(";%s: mmc", name);
+	g_autofree char *sectors = g_strdup_printf("[%s] ", name);
+	g_autofree char *controller = controller_of(name);
+	g_autofree char *pci =
+		g_strdup_printf(";nvme %s: pci function", controller ? controller : "(none)");
 
-	return strstr(record, scsi) || strstr(record, card);
+	return strstr(record, scsi) || strstr(record, card) || strstr(record, pci) ||
+	       (strstr(record, sectors) && strstr(record, "logical blocks:"));
 }
 
-static void take_trouble(GPtrArray *lines, const char *record, const char *name)
+/* "PRIORITY,NUMBER,TIME,…": microseconds; 0: it does not say. */
+static int64_t time_of(const char *record)
 {
-	char *line = wdr_kernel_trouble(record, name);
+	g_auto(GStrv) words = g_strsplit(record, ",", 4);
 
+	return g_strv_length(words) > 2 ? g_ascii_strtoll(words[2], NULL, 10) : 0;
+}
+
+static void take_trouble(GPtrArray *lines, const char *record, const char *name, int64_t since_us)
+{
 	if (is_arrival(record, name))
 		g_ptr_array_set_size(lines, 0);
+	if (time_of(record) < since_us)
+		return;
+	char *line = wdr_kernel_trouble(record, name);
 	if (!line)
 		return;
 	if (lines->len == SHOWN_MAX)
@@ -93,7 +115,7 @@ static void take_trouble(GPtrArray *lines, const char *record, const char *name)
 }
 
 /* Each read of the device gives one record; a bench's stand-in is a plain file of lines. */
-static void read_kernel_log(int fd, const char *name, GPtrArray *lines)
+static void read_kernel_log(int fd, const char *name, int64_t since_us, GPtrArray *lines)
 {
 	g_autofree char *record = g_malloc(RECORD_BYTES_MAX + 1);
 
@@ -107,7 +129,7 @@ static void read_kernel_log(int fd, const char *name, GPtrArray *lines)
 		record[got] = '\0';
 		g_auto(GStrv) each = g_strsplit(record, "\n", -1);
 		for (size_t n = 0; each[n]; n++)
-			take_trouble(lines, each[n], name);
+			take_trouble(lines, each[n], name, since_us);
 	}
 }
 
@@ -154,15 +176,32 @@ static void ask_firmware(const WdrWorld *world, GPtrArray *signs)
 		g_ptr_array_add(signs, g_strdup(text));
 }
 
-GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name)
+/* When udev first saw the disk that has this name now: 0: nobody says. */
+static int64_t arrived_us(const WdrWorld *world, const char *disk_name)
 {
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/dev", disk_name);
+	g_autofree char *number = wdr_world_line(world, in_sys);
+	g_autofree char *in_run = g_strdup_printf("/run/udev/data/b%s", number ? number : "");
+	g_autofree char *path = wdr_world_path(world, in_run);
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!number || !wdr_read_file(path, RECORD_BYTES_MAX * 8, &text, &len, NULL))
+		return 0;
+	const char *line = g_str_has_prefix(text, "I:") ? text : strstr(text, "\nI:");
+	return line ? g_ascii_strtoll(strchr(line, ':') + 1, NULL, 10) : 0;
+}
+
+GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name, int64_t since_us)
+{
+	int64_t came = arrived_us(world, disk_name) - ARRIVING_US;
 	g_autofree char *path = wdr_world_path(world, "/dev/kmsg");
 	g_auto(WdrFd) fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
 
 	if (fd < 0)
 		return NULL;
 	GPtrArray *lines = g_ptr_array_new_with_free_func(g_free);
-	read_kernel_log(fd, disk_name, lines);
+	read_kernel_log(fd, disk_name, MAX(since_us, came), lines);
 	return lines;
 }
 
@@ -175,7 +214,8 @@ GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk)
 	ask_firmware(world, signs);
 	look_at_link(disk, signs);
 	look_at_bridge(world, disk, signs);
-	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(world, disk->name);
+	g_autoptr(GPtrArray) lines =
+		wdr_disk_kernel_lines(world, disk->name, wdr_world_began_us(world));
 	for (guint i = 0; lines && i < lines->len; i++)
 		g_ptr_array_add(signs, g_strdup_printf("kernel: %s", (char *)lines->pdata[i]));
 	return signs;

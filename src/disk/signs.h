@@ -9,9 +9,10 @@
  */
 GPtrArray *wdr_disk_signs(const WdrWorld *world, const WdrDisk *disk);
 
-/* What the kernel's log says of trouble with this disk since it came, the last lines (char *),
+/* What the kernel's log says of trouble with this disk since it came, and not before `since_us`
+ * (microseconds since the start of the machine, as the log counts them), the last lines (char *),
  * escaped; NULL: it cannot be read. */
-GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name);
+GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name, int64_t since_us);
 /* What the board's firmware says of the voltage: `*ret_text` as below, *ret_is_now that it is too
  * low at this moment. False: there is nobody to ask. */
 bool wdr_ask_voltage(const WdrWorld *world, const char **ret_text, bool *ret_is_now);

@@ -36,7 +36,7 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 {
 	if (!disk || disk->is_image)
 		return;
-	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(r->around.world, disk->name);
+	g_autoptr(GPtrArray) lines = wdr_disk_kernel_lines(r->around.world, disk->name, 0);
 	for (guint i = 0; lines && i < lines->len; i++) {
 		const char *line = lines->pdata[i];
 		bool is_bad = is_target && is_failure(line);

@@ -8,6 +8,7 @@
 
 struct WdrWorld {
 	char *bench;
+	int64_t began_us;
 	WdrObserver observer;
 };
 
@@ -25,6 +26,10 @@ bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 	}
 	WdrWorld *world = g_new0(WdrWorld, 1);
 	world->bench = bench ? g_canonicalize_filename(bench, NULL) : NULL;
+	g_autofree char *uptime = bench ? wdr_world_line(world, "/proc/uptime") : NULL;
+	world->began_us = !bench   ? g_get_monotonic_time()
+			  : uptime ? (int64_t)(g_ascii_strtod(uptime, NULL) * 1e6)
+				   : 0;
 	*ret = world;
 	return true;
 }
@@ -75,6 +80,11 @@ int64_t wdr_world_now(const WdrWorld *world)
 
 	(void)world;
 	return fixed ? g_ascii_strtoll(fixed, NULL, 10) : g_get_real_time() / G_USEC_PER_SEC;
+}
+
+int64_t wdr_world_began_us(const WdrWorld *world)
+{
+	return world->began_us;
 }
 
 void wdr_world_observe(WdrWorld *world, const WdrObserver *observer)

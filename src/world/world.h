@@ -45,6 +45,10 @@ bool wdr_world_is_running(const WdrWorld *world);
 /* Seconds since 1970; SOURCE_DATE_EPOCH, when set, stands in for the clock. */
 int64_t wdr_world_now(const WdrWorld *world);
 
+/* When this program began its work, in microseconds since the machine was started, as the kernel's
+ * log counts them. Of a bench: what its proc/uptime says now; 0: it says nothing. */
+int64_t wdr_world_began_us(const WdrWorld *world);
+
 void wdr_world_observe(WdrWorld *world, const WdrObserver *observer);
 void wdr_world_step(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
 void wdr_world_note(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
