@@ -405,6 +405,18 @@ static bool carry_entry(Apply *a, Step *step, GError **error)
 	return true;
 }
 
+static void keep_as_it_was(WdrDiff *diff)
+{
+	char *path = g_steal_pointer(&diff->now.path);
+	uint64_t id = diff->now.id;
+
+	wdr_packed_clear(&diff->now);
+	diff->now = diff->was;
+	diff->now.path = path;
+	diff->now.link = g_strdup(diff->was.link);
+	diff->now.id = id;
+}
+
 static bool carry_metadata(Apply *a, Step *step, GError **error)
 {
 	WdrHash content = step->diff->now.content;
@@ -414,9 +426,12 @@ static bool carry_metadata(Apply *a, Step *step, GError **error)
 
 	if (!look(a, &step->diff->now, &entry, &is_there, error))
 		return false;
-	/* Gone, or with another content by now: the next difference has it. */
-	if (!is_there || entry.size != step->diff->now.size)
+	/* Gone, or with another content by now: the target keeps what it has, and the list says so;
+	 * the next difference finds it. */
+	if (!is_there || entry.size != step->diff->now.size) {
+		keep_as_it_was(step->diff);
 		return true;
+	}
 	if (!wdr_ext_change_metadata(a->change, step->id, &entry, error))
 		return false;
 	redescribe(a, step->diff, &entry, content);

@@ -100,16 +100,23 @@ static const WdrMissing *missing_of(const Search *s, const char *path)
 
 /* What cannot be read counts as zeros, as it did when it was carried; of what is gone nothing is
  * left. */
-static bool hash_content(Search *s, WdrJob *job, WdrHash *ret, GError **error)
+static bool hash_content(
+	Search *s, const WdrNode *node, WdrEntry *entry, WdrHash *ret, GError **error)
 {
 	g_autoptr(WdrDamage) damage = wdr_damage_new(&s->read_failures);
 	g_autoptr(WdrContent) content = NULL;
-	WdrNode node = { job->id, job->path };
 
-	if (!wdr_swap_open_content(s->d->source, &node, &job->entry, &content, error))
+	if (!wdr_swap_open_content(s->d->source, node, entry, &content, error))
 		return false;
 	content->damage = damage;
-	return wdr_content_hash(content, job->entry.size, s->hasher, ret, error);
+	return wdr_content_hash(content, entry->size, s->hasher, ret, error);
+}
+
+static bool hash_job(Search *s, WdrJob *job, WdrHash *ret, GError **error)
+{
+	WdrNode node = { job->id, job->path };
+
+	return hash_content(s, &node, &job->entry, ret, error);
 }
 
 static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked *was,
@@ -117,7 +124,7 @@ static bool compare_edited(Search *s, const WdrHash *made_from, const WdrPacked 
 {
 	WdrHash hash = wdr_hash("", 0);
 
-	if (job->entry.size > 0 && !hash_content(s, job, &hash, error))
+	if (job->entry.size > 0 && !hash_job(s, job, &hash, error))
 		return false;
 	if (!wdr_hash_equal(hash, *made_from))
 		add(s, WDR_DIFF_EDITED, was, now);
@@ -141,7 +148,7 @@ static bool compare_file(
 	bool is_other = was->size != now->size ||
 			(was->id == now->id && !wdr_time_equal(was->mtime, now->mtime));
 	if (!is_other && job->entry.size > 0) {
-		if (!hash_content(s, job, &now->content, error))
+		if (!hash_job(s, job, &now->content, error))
 			return false;
 		is_other = !wdr_hash_equal(now->content, was->content);
 	}
@@ -250,22 +257,51 @@ static bool look_at(Search *s, WdrJob *job, GError **error)
 	return true;
 }
 
-/* The same file under another name, untouched since it was carried. */
-static void note_renames(Search *s)
+/* The content that a new name has now is what the removed one had. Inode, size and times do not
+ * tell: a file system gives a removed file's inode to the next one, and programs set times. */
+static bool has_content_of(
+	Search *s, const WdrDiff *from, const WdrDiff *diff, bool *ret, GError **error)
+{
+	WdrNode node = { diff->now.id, diff->now.path };
+	g_auto(WdrEntry) entry = { 0 };
+	g_autoptr(GError) local = NULL;
+	WdrHash hash = from->was.content;
+
+	*ret = false;
+	if (!wdr_volume_stat(s->d->source, &node, &entry, &local)) {
+		if (wdr_volume_is_gone(s->d->source, local))
+			return true;
+		g_propagate_error(error, g_steal_pointer(&local));
+		return false;
+	}
+	if (entry.kind != WDR_KIND_FILE || entry.size != from->was.size)
+		return true;
+	if (entry.size > 0 && !hash_content(s, &node, &entry, &hash, error))
+		return false;
+	*ret = wdr_hash_equal(hash, from->was.content);
+	return true;
+}
+
+/* The same file under another name, as it was carried. */
+static bool note_renames(Search *s, GError **error)
 {
 	for (guint i = 0; i < s->diffs->len; i++) {
 		WdrDiff *diff = s->diffs->pdata[i];
 		bool is_file = diff->kind == WDR_DIFF_NEW && !diff->now.is_link &&
 			       diff->now.kind == WDR_KIND_FILE;
 		WdrDiff *from = is_file ? g_hash_table_lookup(s->removed, &diff->now.id) : NULL;
-		if (!from || from->was.size != diff->now.size ||
-			!wdr_time_equal(from->was.mtime, diff->now.mtime) ||
-			is_doubtful(s, diff->now.mtime))
+		bool is_same = from && from->was.size == diff->now.size &&
+			       wdr_time_equal(from->was.mtime, diff->now.mtime);
+		if (is_same && !has_content_of(s, from, diff, &is_same, error))
+			return false;
+		if (!is_same)
 			continue;
 		diff->renamed_from = g_strdup(from->was.path);
+		diff->was = copy_of(&from->was);
 		diff->now.content = from->was.content;
 		g_hash_table_remove(s->removed, &diff->now.id);
 	}
+	return true;
 }
 
 static bool walk(Search *s, WdrPlan *plan, GError **error)
@@ -308,9 +344,8 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 	*ret_begun = g_get_real_time() / G_USEC_PER_SEC;
 	bool is_fine = walk(&s, plan, error);
 	wdr_plan_free(plan);
-	if (!is_fine)
+	if (!is_fine || !note_renames(&s, error))
 		return false;
-	note_renames(&s);
 	*ret = g_steal_pointer(&diffs);
 	return true;
 }

@@ -17,7 +17,7 @@ const char *wdr_diff_name(WdrDiffKind kind); /* "removed", "new", "changed", …
 
 typedef struct {
 	WdrDiffKind kind;
-	WdrPacked was;      /* not of NEW */
+	WdrPacked was;      /* not of NEW, unless it was renamed */
 	WdrPacked now;      /* not of REMOVED; content is that of `was` unless CONTENT or NEW */
 	GArray *missing;    /* WdrRange: what could not be read of the content that was carried */
 	char *renamed_from; /* NEW: the path that the same file had; NULL: a new one */
