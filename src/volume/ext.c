@@ -5,6 +5,9 @@
 #include <e2p/e2p.h>
 #include <string.h>
 
+/* Of a value of an attribute, and what the inode itself holds of inline data. */
+enum { INLINE_BYTES_MAX = 65536 + 60 };
+
 typedef struct {
 	WdrVolume volume;
 	WdrBlockDev *dev;
@@ -153,7 +156,9 @@ static void decode_times(const struct ext2_inode_large *in, size_t room, WdrEntr
 	ret->atime = decode_time(in->i_atime, has_times ? in->i_atime_extra : 0);
 	ret->mtime = decode_time(in->i_mtime, has_times ? in->i_mtime_extra : 0);
 	ret->ctime = decode_time(in->i_ctime, has_times ? in->i_ctime_extra : 0);
-	ret->crtime = has_times ? decode_time(in->i_crtime, in->i_crtime_extra) : ret->mtime;
+	/* Small inodes have no birth time: none is told, as the kernel tells none. */
+	if (has_times)
+		ret->crtime = decode_time(in->i_crtime, in->i_crtime_extra);
 	ret->project = has_project ? in->i_projid : 0;
 }
 
@@ -226,8 +231,14 @@ static bool inline_data(Ext *x, ext2_ino_t ino, uint64_t size, uint8_t **ret, GE
 
 	if (size > x->fs->blocksize)
 		return bad_inode(x, ino, error, "inline data larger than a block");
-	g_autofree uint8_t *buf = g_malloc0(x->fs->blocksize + 1);
-	errcode_t code = ext2fs_inline_data_get(x->fs, ino, NULL, buf, &len);
+	/* What is stored may be more than the file's size says, and all of it is given. */
+	errcode_t code = ext2fs_inline_data_size(x->fs, ino, &len);
+	if (!code && len > INLINE_BYTES_MAX)
+		return bad_inode(x, ino, error, "inline data larger than an attribute can be");
+	g_autofree uint8_t *buf = g_malloc0(MAX(x->fs->blocksize, len) + 1);
+	if (!code)
+		code = ext2fs_inline_data_get(x->fs, ino, NULL, buf, &len);
+	buf[size] = '\0';
 	if (code)
 		return wdr_ext_error(
 			error, code, "%s: inline data of inode %u", x->volume.name, ino);
@@ -477,7 +488,8 @@ static int map_block(
 	if (logical < 0)
 		return 0;
 	if (last && last->logical + last->count == (uint64_t)logical &&
-		last->physical + last->count == *block && last->count < G_MAXUINT32) {
+		last->physical + last->count == *block && last->count < G_MAXUINT32 &&
+		*block < ext2fs_blocks_count(m->x->fs->super)) {
 		last->count++;
 		return 0;
 	}

@@ -7,6 +7,7 @@
 
 #include <linux/fs.h>
 #include <string.h>
+#include <sys/stat.h>
 
 typedef struct {
 	WdrContent content;
@@ -121,6 +122,21 @@ static bool next_through_kernel(
 	return true;
 }
 
+/* -1: errno; what is no plain file by now is gone. */
+static int open_file(const TreeContent *c)
+{
+	g_auto(WdrFd) fd = wdr_tree_open_quietly(c->tree, c->path);
+	struct stat st;
+
+	if (fd < 0 || fstat(fd, &st) != 0)
+		return -1;
+	if (!S_ISREG(st.st_mode)) {
+		errno = ENOENT;
+		return -1;
+	}
+	return wdr_fd_steal(&fd);
+}
+
 static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
 	TreeContent *c = (TreeContent *)content;
@@ -130,8 +146,8 @@ static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 		let_go(c);
 		return true;
 	}
-	if (c->fd < 0 && (c->fd = wdr_tree_open_quietly(c->tree, c->path)) < 0)
-		/* Gone since it was looked at: nothing of it is left to read. */
+	if (c->fd < 0 && (c->fd = open_file(c)) < 0)
+		/* Gone since it was looked at, or something else: nothing of it is left to read. */
 		return wdr_errno_is_gone(errno) ||
 		       wdr_error_set_errno(
 			       error, errno, "opening %s/%s", c->tree->volume.name, c->path);
@@ -162,7 +178,7 @@ static void tree_content_free(WdrContent *content)
 
 static void look_up_place(TreeContent *c, WdrEntry *entry)
 {
-	g_auto(WdrFd) fd = wdr_tree_open_quietly(c->tree, c->path);
+	g_auto(WdrFd) fd = open_file(c);
 
 	if (fd < 0 || entry->flags & FS_JOURNAL_DATA_FL)
 		return;
