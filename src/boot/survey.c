@@ -92,10 +92,11 @@ static bool add_all(const WdrWorld *world, WdrSurvey *s, GError **error)
 	return true;
 }
 
-static bool is_among(const WdrSurvey *s, const WdrDisk *disk)
+static bool is_among(const WdrWorld *world, const WdrSurvey *s, const WdrDisk *disk)
 {
 	for (guint i = 0; i < s->disks->len; i++) {
-		if (wdr_disk_is_same(((const WdrSurveyDisk *)s->disks->pdata[i])->disk, disk))
+		if (wdr_disk_is_same(
+			    world, ((const WdrSurveyDisk *)s->disks->pdata[i])->disk, disk))
 			return true;
 	}
 	return false;
@@ -110,7 +111,7 @@ static void add_others(const WdrWorld *world, WdrSurvey *s)
 		return;
 	g_ptr_array_set_free_func(disks, NULL);
 	for (guint i = 0; i < disks->len; i++) {
-		if (is_among(s, disks->pdata[i]))
+		if (is_among(world, s, disks->pdata[i]))
 			wdr_disk_free(disks->pdata[i]);
 		else
 			g_ptr_array_add(s->others, look_at(world, disks->pdata[i]));
@@ -193,7 +194,7 @@ bool wdr_systems_beside(
 	for (guint i = 0; i < disks->len; i++) {
 		const WdrDisk *d = disks->pdata[i];
 		WdrSystem *system = NULL;
-		if (!wdr_disk_is_same(d, a) && !(b && wdr_disk_is_same(d, b)) &&
+		if (!wdr_disk_is_same(world, d, a) && !(b && wdr_disk_is_same(world, d, b)) &&
 			wdr_system_open(world, d, &system, NULL))
 			g_ptr_array_add(systems, system);
 	}

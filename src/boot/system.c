@@ -16,6 +16,7 @@ static void part_free(void *data)
 	wdr_ext_info_clear(&p->ext);
 	g_free(p->problem);
 	g_free(p->mounted_at);
+	g_free(p->mounted_root);
 	g_free(p);
 }
 

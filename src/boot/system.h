@@ -27,6 +27,7 @@ typedef struct {
 	WdrBlockDev *dev;   /* the volume's own device, when it is not the disk; NULL otherwise */
 	WdrVolume *on_disk; /* a mounted one as the disk has it: for its kind and features */
 	char *mounted_at;   /* where, when it is read while the system runs; NULL: it is at rest */
+	char *mounted_root; /* the folder of the volume that is shown there: "/" is all of it */
 	char *problem;      /* why the volume cannot be read; NULL: it can */
 	bool has_usage;
 	uint64_t used_bytes;

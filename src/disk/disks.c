@@ -1,6 +1,7 @@
 #include "disk/disks.h"
 
 #include "base/io.h"
+#include "disk/backing.h"
 
 #include <dirent.h>
 #include <errno.h>
@@ -300,16 +301,19 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		error, WDR_ERROR_USAGE, "%s is neither a disk nor an image file", text);
 }
 
-bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b)
+char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk)
 {
-	struct stat x;
-	struct stat y;
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/loop/backing_file", disk->name);
 
-	if (stat(a->path, &x) != 0 || stat(b->path, &y) != 0)
-		return strcmp(a->path, b->path) == 0;
-	if (S_ISBLK(x.st_mode) && S_ISBLK(y.st_mode))
-		return x.st_rdev == y.st_rdev;
-	return x.st_dev == y.st_dev && x.st_ino == y.st_ino;
+	return disk->is_image ? g_strdup(disk->path) : wdr_world_line(world, in_sys);
+}
+
+bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b)
+{
+	g_autoptr(WdrBacking) x = wdr_backing_of(world, a);
+	g_autoptr(WdrBacking) y = wdr_backing_of(world, b);
+
+	return wdr_backing_is_shared(x, y) || strcmp(a->path, b->path) == 0;
 }
 
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)

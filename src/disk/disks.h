@@ -3,6 +3,7 @@
 #pragma once
 
 #include "base/error.h"
+#include "disk/mounts.h"
 #include "world/world.h"
 
 #include <stdint.h>
@@ -28,8 +29,9 @@ bool wdr_disks_list(
 /* A disk by its name, its path, or as an image file. Links are followed. */
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Both are the same disk or the same file, whatever they are called. */
-bool wdr_disk_is_same(const WdrDisk *a, const WdrDisk *b);
+/* A write to one changes the other: both are the same disk or file, whatever they are called, or
+ * one shows the other's bytes (a loop device, a mapping, another path to it). */
+bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 
@@ -58,9 +60,6 @@ bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned nu
 /* The file system of the partition is mounted with this option ("data=journal"). */
 bool wdr_disk_has_mount_option(
 	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *option);
-/* The folder is on that partition: nothing else is mounted over it. */
-bool wdr_disk_is_seen_at(
-	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *folder);
 /* Mount points below a mount point, relative to it. The caller's, with g_strfreev(). */
 char **wdr_mounts_below(const WdrWorld *world, const char *point);
 /* File system type and device that "/" is mounted from; false: nobody says. The caller's. */
@@ -68,5 +67,20 @@ bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source);
 /* Where the partition is mounted as a whole, or failing that a folder of it (bench: as its proc
  * says); number 0: the whole disk. The caller's. */
 char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned number);
+/* The mount that shows most of the partition; NULL: it is not mounted. The caller's. */
+WdrMount *wdr_disk_mount(const WdrWorld *world, const WdrDisk *disk, unsigned number);
+/* UNSUPPORTED: something is mounted over it, or it shows a folder of its file system only. */
+bool wdr_disk_mount_shows_all(
+	const WdrWorld *world, const WdrMount *mount, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* A loop device over the disk's bytes, in words; NULL: none. */
+char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk);
+/* The image file that the disk's bytes come from: its own, or that of a loop device; NULL: none.
+ * The caller's. */
+char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk);
+/* Who may write to the disk while it is only read, in words; NULL: nobody that can be seen. What is
+ * mounted by this machine's own mounts is not meant: that is read through them. */
+char *wdr_disk_writer(const WdrWorld *world, const WdrDisk *disk);
+/* Whether a process ("/proc/812") may write through a descriptor of its. */
+bool wdr_fd_is_writing(const char *process, const char *fd);
 /* The system runs from one of its partitions, or from the whole of it. */
 bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk);

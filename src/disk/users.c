@@ -2,14 +2,10 @@
 #include "disk/disks.h"
 
 #include "base/io.h"
+#include "disk/backing.h"
+#include "disk/mounts.h"
 
-#include <dirent.h>
-#include <stdio.h>
 #include <string.h>
-#include <sys/stat.h>
-#include <sys/sysmacros.h>
-
-enum { PROC_BYTES_MAX = 16 * 1024 * 1024 };
 
 static GStrv proc_lines(const WdrWorld *world, const char *path)
 {
@@ -17,7 +13,7 @@ static GStrv proc_lines(const WdrWorld *world, const char *path)
 	g_autofree char *text = NULL;
 	size_t len = 0;
 
-	if (!wdr_read_file(where, PROC_BYTES_MAX, &text, &len, NULL))
+	if (!wdr_read_file(where, WDR_PROC_BYTES_MAX, &text, &len, NULL))
 		return g_new0(char *, 1);
 	return g_strsplit(text, "\n", -1);
 }
@@ -34,39 +30,34 @@ static char *device_number(const WdrWorld *world, const WdrDisk *disk, unsigned 
 	return wdr_read_line(path);
 }
 
-/* mountinfo: ID PARENT MAJOR:MINOR ROOT POINT OPTIONS … - TYPE SOURCE; blanks are \040. */
-static char *mount_of(const WdrWorld *world, const char *device)
+/* The mount of a device that shows most of it. Borrowed from the list; NULL: none. */
+static const WdrMount *mount_of(const WdrWorld *world, const GPtrArray *mounts, const char *device)
 {
-	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
-	char *found = NULL;
+	const WdrMount *found = NULL;
+	int best = -1;
 
-	for (size_t i = 0; device && lines[i]; i++) {
-		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
-		if (g_strv_length(words) <= 4 || strcmp(words[2], device) != 0)
+	for (guint i = 0; device && i < mounts->len; i++) {
+		const WdrMount *m = mounts->pdata[i];
+		if (strcmp(m->device, device) != 0)
 			continue;
-		/* One that shows a folder of the volume only is better than none. */
-		bool is_whole = strcmp(words[3], "/") == 0;
-		if (found && !is_whole)
-			continue;
-		g_free(found);
-		found = g_strcompress(words[4]);
-		if (is_whole)
-			break;
+		int score = (wdr_mount_is_seen(world, m) ? 2 : 0) + (wdr_mount_is_whole(m) ? 1 : 0);
+		if (score > best)
+			found = m;
+		best = MAX(best, score);
 	}
 	return found;
 }
 
 GStrv wdr_mounts_below(const WdrWorld *world, const char *point)
 {
-	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
 	g_autofree char *prefix = g_strconcat(point, g_str_has_suffix(point, "/") ? "" : "/", NULL);
 	GStrvBuilder *below = g_strv_builder_new();
 
-	for (size_t i = 0; lines[i]; i++) {
-		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
-		g_autofree char *at = g_strv_length(words) > 4 ? g_strcompress(words[4]) : NULL;
-		if (at && g_str_has_prefix(at, prefix) && at[strlen(prefix)])
-			g_strv_builder_add(below, at + strlen(prefix));
+	for (guint i = 0; i < mounts->len; i++) {
+		const WdrMount *m = mounts->pdata[i];
+		if (g_str_has_prefix(m->point, prefix) && m->point[strlen(prefix)])
+			g_strv_builder_add(below, m->point + strlen(prefix));
 	}
 	GStrv result = g_strv_builder_end(below);
 	g_strv_builder_unref(below);
@@ -75,44 +66,71 @@ GStrv wdr_mounts_below(const WdrWorld *world, const char *point)
 
 bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source)
 {
-	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
-	bool is_found = false;
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
 
-	/* The last line counts: it covers those before it. */
-	for (size_t i = 0; lines[i]; i++) {
-		g_auto(GStrv) words = g_strsplit(lines[i], " ", 6);
-		const char *rest = strstr(lines[i], " - ");
-		if (!rest || g_strv_length(words) <= 4 || strcmp(words[4], "/") != 0)
+	/* The last one counts: it covers those before it. */
+	for (guint i = mounts->len; i > 0; i--) {
+		const WdrMount *m = mounts->pdata[i - 1];
+		if (strcmp(m->point, "/") != 0)
 			continue;
-		g_auto(GStrv) ends = g_strsplit(rest + strlen(" - "), " ", 3);
-		if (g_strv_length(ends) < 2)
-			continue;
-		if (is_found) {
-			g_free(*ret_type);
-			g_free(*ret_source);
-		}
-		*ret_type = g_strcompress(ends[0]);
-		*ret_source = g_strcompress(ends[1]);
-		is_found = true;
+		*ret_type = g_strdup(m->type);
+		*ret_source = g_strdup(m->source);
+		return true;
 	}
-	return is_found;
+	return false;
 }
 
 char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
 {
 	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
+	const WdrMount *m = mount_of(world, mounts, device);
 
-	return mount_of(world, device);
+	return m ? g_strdup(m->point) : NULL;
+}
+
+WdrMount *wdr_disk_mount(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
+	const WdrMount *m = mount_of(world, mounts, device);
+	guint at = 0;
+
+	return m && g_ptr_array_find(mounts, m, &at) ? g_ptr_array_steal_index(mounts, at) : NULL;
+}
+
+bool wdr_disk_mount_shows_all(const WdrWorld *world, const WdrMount *mount, GError **error)
+{
+	bool is_seen = wdr_mount_is_seen(world, mount);
+
+	if (is_seen && wdr_mount_is_whole(mount))
+		return true;
+	if (is_seen)
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"only its folder %s is mounted, at %s: the rest of it cannot be seen there",
+			mount->root, mount->point);
+	else
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"it is mounted at %s, but something else is mounted over that",
+			mount->point);
+	wdr_error_hint(error, "mount all of it at another place (mount %s /mnt), and try again",
+		mount->source);
+	return false;
 }
 
 bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk)
 {
 	enum { PARTITIONS_MAX = 128 };
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
 
 	for (unsigned number = 0; number <= PARTITIONS_MAX; number++) {
-		g_autofree char *point = wdr_disk_mount_point(world, disk, number);
-		if (g_strcmp0(point, "/") == 0)
-			return true;
+		g_autofree char *device =
+			disk->is_image ? NULL : device_number(world, disk, number);
+		for (guint i = 0; device && i < mounts->len; i++) {
+			const WdrMount *m = mounts->pdata[i];
+			if (strcmp(m->device, device) == 0 && strcmp(m->point, "/") == 0)
+				return true;
+		}
 	}
 	return false;
 }
@@ -121,17 +139,12 @@ bool wdr_disk_has_mount_option(
 	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *option)
 {
 	g_autofree char *device = device_number(world, disk, partition);
-	g_auto(GStrv) lines = proc_lines(world, "/proc/self/mountinfo");
+	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
 	bool is_found = false;
 
-	for (size_t i = 0; device && lines[i]; i++) {
-		g_auto(GStrv) words = g_strsplit(lines[i], " ", 4);
-		const char *rest = strstr(lines[i], " - ");
-		if (g_strv_length(words) < 4 || !rest || strcmp(words[2], device) != 0)
-			continue;
-		/* The last field has the options of the file system, whatever the mount's are. */
-		g_auto(GStrv) options = g_strsplit(strrchr(rest, ' ') + 1, ",", -1);
-		is_found |= g_strv_contains((const char *const *)options, option);
+	for (guint i = 0; device && i < mounts->len; i++) {
+		const WdrMount *m = mounts->pdata[i];
+		is_found |= strcmp(m->device, device) == 0 && wdr_mount_has_option(m, option);
 	}
 	return is_found;
 }
@@ -139,18 +152,6 @@ bool wdr_disk_has_mount_option(
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
 {
 	return wdr_disk_has_mount_option(world, disk, partition, "rw");
-}
-
-bool wdr_disk_is_seen_at(
-	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *folder)
-{
-	g_autofree char *device = device_number(world, disk, partition);
-	struct stat st;
-
-	if (!device || stat(folder, &st) != 0)
-		return false;
-	g_autofree char *seen = g_strdup_printf("%u:%u", major(st.st_dev), minor(st.st_dev));
-	return strcmp(device, seen) == 0;
 }
 
 /* Lines of NAME TYPE SIZE …, behind one of headings. */
@@ -190,10 +191,14 @@ static bool has_holder(const WdrWorld *world, const char *in_block)
 static char *user_of(
 	const WdrWorld *world, const char *name, const char *in_block, const char *device)
 {
-	g_autofree char *point = mount_of(world, device);
+	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
+	const WdrMount *m = mount_of(world, mounts, device);
 
-	if (point)
-		return g_strdup_printf("%s is mounted at %s", name, point);
+	if (m && m->who)
+		return g_strdup_printf(
+			"%s is mounted at %s in the mount namespace of %s", name, m->point, m->who);
+	if (m)
+		return g_strdup_printf("%s is mounted at %s", name, m->point);
 	if (is_swap(world, name))
 		return g_strdup_printf("%s is in use as swap", name);
 	if (has_holder(world, in_block))
@@ -201,23 +206,15 @@ static char *user_of(
 	return NULL;
 }
 
-/* Loop devices of this machine over the file, also when it is a bench's disk. */
-static char *loop_user(const char *path)
+/* Loop devices of this machine over the same bytes, also when it is a bench's disk. */
+char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk)
 {
-	g_autoptr(GDir) dir = g_dir_open("/sys/block", 0, NULL);
-	struct stat want;
+	g_autoptr(WdrBacking) backing = wdr_backing_of(world, disk);
+	g_autoptr(GPtrArray) loops = wdr_backing_loops(backing, disk->is_image ? NULL : disk->name);
 
-	if (!dir || stat(path, &want) != 0 || !S_ISREG(want.st_mode))
-		return NULL;
-	for (const char *name; (name = g_dir_read_name(dir));) {
-		g_autofree char *backing = g_strdup_printf("/sys/block/%s/loop/backing_file", name);
-		g_autofree char *file = wdr_read_line(backing);
-		struct stat st;
-		if (file && stat(file, &st) == 0 && st.st_dev == want.st_dev &&
-			st.st_ino == want.st_ino)
-			return g_strdup_printf("%s is attached to /dev/%s", path, name);
-	}
-	return NULL;
+	return loops->len ? g_strdup_printf("%s is attached to /dev/%s", disk->path,
+				    (const char *)loops->pdata[0])
+			  : NULL;
 }
 
 static char *partition_user(const WdrWorld *world, const WdrDisk *disk)
@@ -241,7 +238,7 @@ static char *partition_user(const WdrWorld *world, const WdrDisk *disk)
 
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
 {
-	char *user = loop_user(disk->path);
+	char *user = wdr_disk_loop_user(world, disk);
 
 	if (user || disk->is_image)
 		return user;
@@ -252,7 +249,7 @@ char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
 
 char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
 {
-	char *user = loop_user(disk->path);
+	char *user = wdr_disk_loop_user(world, disk);
 
 	if (user || disk->is_image)
 		return user;

@@ -215,9 +215,10 @@ bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
 
 bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **error)
 {
-	if (wdr_world_bench(world))
-		return true;
-	g_autofree char *user = wdr_disk_user(world, disk);
+	/* A bench's proc tells of mounts that its disks do not have: only what is really over its
+	 * files counts. */
+	g_autofree char *user = wdr_world_bench(world) ? wdr_disk_loop_user(world, disk)
+						       : wdr_disk_user(world, disk);
 	if (!user)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is in use: %s", disk->name, user);

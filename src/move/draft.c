@@ -75,9 +75,7 @@ static bool measure(WdrItinerary *it, const Fitting *f, WdrItineraryPart *p, uin
 	uint64_t *ret_room, GError **error)
 {
 	const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
-	g_autofree char **patterns = wdr_itinerary_patterns(it);
-	g_autoptr(WdrLeave) leave =
-		wdr_running_leave(f->world, f->source->system, from, patterns, NULL);
+	g_autoptr(WdrLeave) leave = wdr_running_leave(f->world, it, f->source->system, from, NULL);
 	WdrMeasure m;
 
 	if (!wdr_measure(from->volume, leave, it->left, block_size, &m, error))
@@ -178,13 +176,11 @@ static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 /* A file that has to be put right must not be left behind, nor a folder that it is in. */
 static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
 {
-	g_autofree char **patterns = wdr_itinerary_patterns(it);
-
 	for (guint i = 0; i < it->edits->len; i++) {
 		const WdrEdit *edit = it->edits->pdata[i];
 		const WdrSystemPart *part = wdr_system_part(f->source->system, edit->number);
 		g_autoptr(WdrLeave) leave =
-			wdr_running_leave(f->world, f->source->system, part, patterns, NULL);
+			wdr_running_leave(f->world, it, f->source->system, part, NULL);
 		g_autofree char *path = g_strdup(edit->file);
 		WdrKind kind = WDR_KIND_FILE;
 		for (char *slash = path; slash && *path; kind = WDR_KIND_FOLDER) {

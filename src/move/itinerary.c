@@ -1,6 +1,7 @@
 #include "move/itinerary.h"
 
 #include "base/text.h"
+#include "disk/backing.h"
 #include "move/logical.h"
 
 #include <string.h>
@@ -274,16 +275,50 @@ bool wdr_itinerary_look_at_occupants(
 	return true;
 }
 
-bool wdr_check_target(
+/* Neither the same bytes, by whatever names, nor one that lies on the other. */
+static bool check_apart(
 	const WdrWorld *world, const WdrDisk *source, const WdrDisk *target, GError **error)
 {
-	if (wdr_disk_is_same(source, target)) {
+	g_autoptr(WdrBacking) from = wdr_backing_of(world, source);
+	g_autoptr(WdrBacking) to = wdr_backing_of(world, target);
+
+	if (strcmp(source->path, target->path) == 0 || wdr_backing_is_shared(from, to)) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"source and target are the same disk: %s and %s", source->name,
 			target->name);
 		wdr_error_hint(error, "nothing was written; name another disk with --to");
 		return false;
 	}
+	if (!wdr_backing_holds(to, from))
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the source %s is a file on the target %s: erasing the target would take it away",
+		source->name, target->name);
+	wdr_error_hint(error, "nothing was written; copy the source to another disk first");
+	return false;
+}
+
+bool wdr_check_target_spares(
+	const WdrWorld *world, const WdrDisk *target, const char *folder, GError **error)
+{
+	g_autoptr(WdrBacking) to = wdr_backing_of(world, target);
+	g_autoptr(WdrBacking) kept = wdr_backing_of_path(folder);
+
+	if (!wdr_backing_holds(to, kept))
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the records of this move lie in %s, on the target %s itself", folder,
+		target->name);
+	wdr_error_hint(
+		error, "nothing was written; name a folder on another disk with --state DIR");
+	return false;
+}
+
+bool wdr_check_target(
+	const WdrWorld *world, const WdrDisk *source, const WdrDisk *target, GError **error)
+{
+	if (!check_apart(world, source, target, error))
+		return false;
 	g_autofree char *user = wdr_disk_user(world, target);
 	if (user) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the target is in use: %s", user);

@@ -144,8 +144,12 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
  * it was when it was shown, a line each (char *). */
 bool wdr_itinerary_look_at_occupants(WdrItinerary *it, WdrBlockDev *dev, GPtrArray **ret_changes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Refuses a target that is the source, in use, read-only, or the running system's. */
+/* Refuses a target that is the source or holds it, is in use, read-only, or the running system's.
+ */
 bool wdr_check_target(const WdrWorld *world, const WdrDisk *source, const WdrDisk *target,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Refuses a target that this folder or file (or where it would be made) lies on. */
+bool wdr_check_target_spares(const WdrWorld *world, const WdrDisk *target, const char *folder,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The target as a move leaves it; everything in it is the itinerary's. */
 WdrItineraryDisk wdr_itinerary_moved_target(const WdrItinerary *it);

@@ -283,6 +283,8 @@ static bool carry_all(WdrMoving *m, GError **error)
 	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
 	       carry_loader(m, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
+	       /* Somebody may have mounted it meanwhile. */
+	       wdr_source_check_quiet(m->world, m->source->disk, error) &&
 	       wdr_moving_check_missing(m, error) && note_figures(m, error) &&
 	       wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error);
 }

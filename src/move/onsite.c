@@ -22,12 +22,16 @@ static bool use_mounts(WdrOnSite *o, GError **error)
 {
 	for (guint i = 0; i < o->system->parts->len; i++) {
 		WdrSystemPart *p = o->system->parts->pdata[i];
-		g_autofree char *point =
-			wdr_disk_mount_point(o->world, o->disk, p->partition->number);
+		g_autoptr(WdrMount) mount = wdr_disk_mount(o->world, o->disk, p->partition->number);
 		WdrVolume *tree = NULL;
-		if (!point || !p->volume)
+		if (!mount || !p->volume)
 			continue;
-		g_autofree char *folder = wdr_world_path(o->world, point);
+		if (!wdr_disk_mount_shows_all(o->world, mount, error)) {
+			g_prefix_error(
+				error, "%s: partition %u: ", o->disk->name, p->partition->number);
+			return false;
+		}
+		g_autofree char *folder = wdr_world_path(o->world, mount->point);
 		g_autofree char *full = g_canonicalize_filename(folder, NULL);
 		if (!wdr_tree_volume_open(full, &tree, error))
 			return false;

@@ -43,13 +43,12 @@ static bool use_overlay(const WdrWorld *world, const WdrItinerary *it, const Wdr
 	WdrSystemPart *p, bool on_source, GError **error)
 {
 	g_autoptr(GHashTable) contents = edits_of(it, s, p->partition->number, on_source, error);
-	g_autofree char **patterns = wdr_itinerary_patterns(it);
 	WdrOverlay over = { .contents = contents };
 
 	if (!contents)
 		return false;
 	if (!on_source) {
-		over.data = wdr_running_leave(world, s, p, patterns, NULL);
+		over.data = wdr_running_leave(world, it, s, p, NULL);
 		over.hides = stays_behind;
 		over.free_data = free_leave;
 	}

@@ -93,10 +93,8 @@ char *wdr_moving_checkpoint_file(const WdrMoving *m, const WdrItineraryPart *p)
 
 WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p)
 {
-	g_autofree char **patterns = wdr_itinerary_patterns(m->it);
-
-	return wdr_running_leave(m->world, m->source->system, wdr_moving_source_part(m, p->number),
-		patterns, m->state);
+	return wdr_running_leave(
+		m->world, m->it, m->source->system, wdr_moving_source_part(m, p->number), m->state);
 }
 
 /* ---- finding the disks ---- */
@@ -283,6 +281,7 @@ static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **e
 
 	if (!find_disk(m, &m->it->target, &disk, error) ||
 		!wdr_check_target(m->world, m->source->disk, disk, error) ||
+		!wdr_check_target_spares(m->world, disk, m->state, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_WRITE, &m->target, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &m->medium, error))
 		return false;

@@ -107,7 +107,7 @@ static bool is_clashing(const WdrReaddress *r, const WdrDisk *other)
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_autoptr(WdrPartTable) table = NULL;
 
-	if (wdr_disk_is_same(other, r->disk) ||
+	if (wdr_disk_is_same(r->world, other, r->disk) ||
 		!wdr_blockdev_open(other->path, WDR_OPEN_READ, &dev, NULL) ||
 		!wdr_parttable_read(dev, &table, NULL) || table->kind == WDR_TABLE_NONE)
 		return false;

@@ -37,37 +37,62 @@ static void use_disk(
 	(void)wdr_tree_use_disk(tree, dev, p->partition->start, p->partition->size);
 }
 
-static bool use_tree(const WdrWorld *world, const WdrDisk *disk, WdrSystemPart *p, GError **error)
+/* The tree through what is mounted, all of it. */
+static bool open_tree(const WdrWorld *world, const WdrMount *mount, WdrVolume **ret, GError **error)
 {
-	g_autofree char *folder = folder_of(world, p->mounted_at);
+	g_autofree char *folder = folder_of(world, mount->point);
+	g_autoptr(GError) why = NULL;
+	WdrVolume *tree = NULL;
+
+	if (wdr_disk_mount_shows_all(world, mount, &why)) {
+		if (!wdr_tree_volume_open_mount(folder, &tree, error))
+			return false;
+	} else if (!wdr_mount_is_seen(world, mount) ||
+		   !wdr_tree_volume_open_again(mount, folder, &tree, NULL)) {
+		g_propagate_error(error, g_steal_pointer(&why));
+		return false;
+	}
+	if (tree->root_id != WDR_EXT_ROOT_INO) {
+		wdr_volume_free(tree);
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"what is mounted at %s is not the whole of it", folder);
+	}
+	*ret = tree;
+	return true;
+}
+
+static bool use_tree(const WdrWorld *world, const WdrDisk *disk, WdrSystemPart *p,
+	const WdrMount *mount, GError **error)
+{
+	g_autofree char *folder = folder_of(world, mount->point);
 	WdrVolume *tree = NULL;
 
 	if (wdr_world_bench(world)) {
-		g_auto(GStrv) below = wdr_mounts_below(world, p->mounted_at);
-		if (!wdr_tree_volume_open(folder, &tree, error))
+		g_auto(GStrv) below = wdr_mounts_below(world, mount->point);
+		if (!wdr_disk_mount_shows_all(world, mount, error) ||
+			!wdr_tree_volume_open(folder, &tree, error))
 			return false;
 		for (size_t i = 0; below[i]; i++)
 			wdr_tree_hide(tree, below[i]);
-	} else if (!wdr_disk_is_seen_at(world, disk, p->partition->number, folder)) {
-		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"it is mounted at %s, but something else is mounted over that", folder);
-		wdr_error_hint(error, "an overlay over root, for one, cannot be seen through");
-		return false;
-	} else if (!wdr_tree_volume_open_mount(folder, &tree, error)) {
-		return false;
-	} else {
+	} else if (open_tree(world, mount, &tree, error)) {
 		use_disk(world, disk, p, tree);
+	} else {
+		return false;
 	}
 	wdr_system_use_tree(p, tree);
 	return true;
 }
 
 /* What was written to a mounted part so far is on the medium after this. */
-static bool flush(const WdrWorld *world, const WdrSystemPart *p, GError **error)
+static bool flush(
+	const WdrWorld *world, const WdrDisk *disk, const WdrSystemPart *p, GError **error)
 {
+	g_autoptr(WdrMount) mount = wdr_disk_mount(world, disk, p->partition->number);
 	g_autofree char *folder = folder_of(world, p->mounted_at);
 	g_auto(WdrFd) fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 
+	if (mount && !wdr_mount_is_seen(world, mount))
+		return wdr_disk_mount_shows_all(world, mount, error);
 	if (fd >= 0 && syncfs(fd) == 0)
 		return true;
 	return wdr_error_set_errno(error, errno, "flushing what is mounted at %s", folder);
@@ -78,7 +103,7 @@ static bool use_medium(const WdrWorld *world, const WdrDisk *disk, WdrSystemPart
 	g_autoptr(WdrBlockDev) dev = NULL;
 	WdrVolume *volume = NULL;
 
-	if (!flush(world, p, error) ||
+	if (!flush(world, disk, p, error) ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &dev, error) ||
 		!wdr_fat_volume_open(dev, p->partition->start, p->partition->size, &volume, error))
 		return false;
@@ -93,9 +118,11 @@ bool wdr_running_use(const WdrWorld *world, const WdrDisk *disk, WdrSystem *syst
 	for (guint i = 0; i < system->parts->len; i++) {
 		WdrSystemPart *p = system->parts->pdata[i];
 		bool is_fine = true;
-		p->mounted_at = wdr_disk_mount_point(world, disk, p->partition->number);
+		g_autoptr(WdrMount) mount = wdr_disk_mount(world, disk, p->partition->number);
+		p->mounted_at = mount ? g_strdup(mount->point) : NULL;
+		p->mounted_root = mount ? g_strdup(mount->root) : NULL;
 		if (p->mounted_at && is_type(p, "ext"))
-			is_fine = use_tree(world, disk, p, error);
+			is_fine = use_tree(world, disk, p, mount, error);
 		else if (p->mounted_at && is_type(p, "vfat"))
 			is_fine = use_medium(world, disk, p, error);
 		if (!is_fine) {
@@ -124,7 +151,15 @@ bool wdr_running_refresh(
 {
 	for (guint i = 0; i < system->parts->len; i++) {
 		WdrSystemPart *p = system->parts->pdata[i];
-		if (p->mounted_at && is_type(p, "vfat") && !use_medium(world, disk, p, error))
+		if (!p->mounted_at)
+			continue;
+		/* A program that maps a file stamps it when it first writes to a page after that
+		 * was flushed: flushed before each look, whatever is written from then on shows. A
+		 * bench's trees are on the disk of whoever tries it. */
+		bool is_tree = p->volume && strcmp(p->volume->ops->type, "tree") == 0;
+		if (is_tree && !wdr_world_bench(world) && !wdr_tree_flush(p->volume, error))
+			return false;
+		if (is_type(p, "vfat") && !use_medium(world, disk, p, error))
 			return false;
 	}
 	return true;
@@ -159,7 +194,7 @@ bool wdr_running_is(const WdrSystem *system)
 /* Where the system mounts a part: as it is, or as its fstab says. NULL: nobody says. */
 static const char *point_of(const WdrSystem *system, const WdrSystemPart *part)
 {
-	if (part->mounted_at)
+	if (part->mounted_at && strcmp(part->mounted_root, "/") == 0)
 		return part->mounted_at;
 	if (part == system->root)
 		return "/";
@@ -186,12 +221,28 @@ static char *path_within(const WdrWorld *world, const WdrSystemPart *part, const
 		return NULL;
 	while (len > 0 && top[len - 1] == '/')
 		len--;
-	return strncmp(real, top, len) == 0 && real[len] == '/' ? g_strdup(real + len + 1) : NULL;
+	if (strncmp(real, top, len) != 0 || real[len] != '/')
+		return NULL;
+	return g_strconcat(&part->mounted_root[1], strcmp(part->mounted_root, "/") == 0 ? "" : "/",
+		real + len + 1, NULL);
 }
 
-WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrSystem *system,
-	const WdrSystemPart *part, char *const *patterns, const char *state)
+static void leave_file(
+	WdrLeave *leave, const WdrWorld *world, const WdrSystemPart *part, const char *file)
 {
+	g_autofree char *path = file ? path_within(world, part, file) : NULL;
+
+	if (path)
+		wdr_leave_path(leave, path);
+}
+
+WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrItinerary *it, const WdrSystem *system,
+	const WdrSystemPart *part, const char *state)
+{
+	const WdrDisk target = {
+		.name = it->target.name, .path = it->target.path, .is_image = it->target.is_image
+	};
+	g_autofree char **patterns = wdr_itinerary_patterns(it);
 	WdrLeave *leave = wdr_leave_new(patterns, point_of(system, part));
 
 	if (!part->volume || !part->volume->is_changing)
@@ -200,8 +251,8 @@ WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrSystem *system,
 	wdr_leave_path(leave, "lost+found");
 	if (part == system->root)
 		wdr_leave_path(leave, &WDR_STATE_FOLDER[1]);
-	g_autofree char *ours = state ? path_within(world, part, state) : NULL;
-	if (ours)
-		wdr_leave_path(leave, ours);
+	g_autofree char *target_file = wdr_disk_file(world, &target);
+	leave_file(leave, world, part, state);
+	leave_file(leave, world, part, target_file);
 	return leave;
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "boot/survey.h"
+#include "move/itinerary.h"
 #include "move/leave.h"
 
 /* Gives each mounted ext part its tree to be read through (see wdr_tree_volume_open_mount()), and
@@ -14,7 +15,8 @@ bool wdr_running_use(const WdrWorld *world, const WdrDisk *disk, WdrSystem *syst
  * the disk, journals included. */
 bool wdr_running_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Flushes mounted FATs and opens them anew, to see what is on the medium by now. */
+/* Before a further look: flushes what is mounted, and opens mounted FATs anew, to see what is on
+ * the medium by now. */
 bool wdr_running_refresh(const WdrWorld *world, const WdrDisk *disk, WdrSystem *system,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Mounted FATs are changed through their mounts, not on the disk: gives them their trees. */
@@ -23,7 +25,8 @@ bool wdr_running_use_trees(
 /* Some part of it is mounted. */
 bool wdr_running_is(const WdrSystem *system);
 
-/* What of this part stays behind: the user's patterns, and of a mounted tree sockets, lost+found
- * and our own state, which is in the folder `state` (NULL: not yet made). The caller's. */
-WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrSystem *system,
-	const WdrSystemPart *part, char *const *patterns, const char *state);
+/* What of this part stays behind: the user's patterns, and of a mounted tree sockets, lost+found,
+ * the target itself where that is a file on it, and our own state, which is in the folder `state`
+ * (NULL: not yet made). The caller's. */
+WdrLeave *wdr_running_leave(const WdrWorld *world, const WdrItinerary *it, const WdrSystem *system,
+	const WdrSystemPart *part, const char *state);

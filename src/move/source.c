@@ -241,6 +241,19 @@ static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, 
 	return check_system(s, error);
 }
 
+bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError **error)
+{
+	g_autofree char *writer = wdr_disk_writer(world, disk);
+
+	if (!writer)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "the source %s may change while it is read: %s",
+		disk->name, writer);
+	wdr_error_hint(error, "nothing was written; unmount or close it there, or name the device "
+			      "that is mounted as the source (--from)");
+	return false;
+}
+
 bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
 	WdrSource **ret, GError **error)
 {
@@ -254,7 +267,8 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 	if (!g_mkdtemp(folder))
 		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
 	s->scratch = g_steal_pointer(&folder);
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
+	if (!wdr_source_check_quiet(world, disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
 		!wdr_system_read(world, disk, dev, &s->system, error) ||
 		!wdr_running_use(world, disk, s->system, error) ||
 		!look_through(world, s, notes, error)) {

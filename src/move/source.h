@@ -14,6 +14,9 @@ typedef struct {
 	char *scratch; /* our folder of copies; removed with the source */
 } WdrSource;
 
+/* REFUSED: somebody else may write to the disk while it is read as it lies. */
+bool wdr_source_check_quiet(
+	const WdrWorld *world, const WdrDisk *disk, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* disk is taken over, also on failure. `scratch` is an existing folder. Fails, with the reason, for
  * a disk without a sound table, a damaged volume, or a kind of system that cannot be moved. A
  * volume whose journal holds changes is recovered in a copy below scratch, and *notes (char *) says

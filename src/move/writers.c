@@ -1,12 +1,10 @@
 #include "move/writers.h"
 
 #include "base/io.h"
+#include "disk/disks.h"
 
-#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
-
-enum { FDINFO_BYTES_MAX = 4096 };
 
 /* Below /var/lib. */
 static const char *const busy[] = { "clickhouse", "containerd", "couchdb", "docker",
@@ -34,20 +32,6 @@ static char *folder_of(const char *path)
 	return NULL;
 }
 
-/* fdinfo has a line "flags:" with the open flags in octal. */
-static bool is_writing(const char *process, const char *fd)
-{
-	g_autofree char *path = g_build_filename(process, "fdinfo", fd, NULL);
-	g_autofree char *text = NULL;
-	size_t len = 0;
-
-	if (!wdr_read_file(path, FDINFO_BYTES_MAX, &text, &len, NULL))
-		return false;
-	const char *line = strstr(text, "flags:");
-	guint64 flags = line ? g_ascii_strtoull(line + strlen("flags:"), NULL, 8) : 0;
-	return (flags & O_ACCMODE) != O_RDONLY;
-}
-
 static void note(GPtrArray *writers, const char *name, const char *folder)
 {
 	for (guint i = 0; i < writers->len; i++) {
@@ -73,7 +57,7 @@ static void look_at(GPtrArray *writers, const char *process)
 		g_autofree char *link = g_build_filename(fds, fd, NULL);
 		g_autofree char *path = g_file_read_link(link, NULL);
 		g_autofree char *folder = path ? folder_of(path) : NULL;
-		if (folder && is_writing(process, fd))
+		if (folder && wdr_fd_is_writing(process, fd))
 			note(writers, name, folder);
 	}
 }

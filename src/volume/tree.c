@@ -210,7 +210,8 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 	ret->atime = time_of(&st.stx_atime);
 	ret->mtime = time_of(&st.stx_mtime);
 	ret->ctime = time_of(&st.stx_ctime);
-	ret->crtime = st.stx_mask & STATX_BTIME ? time_of(&st.stx_btime) : ret->mtime;
+	if (st.stx_mask & STATX_BTIME)
+		ret->crtime = time_of(&st.stx_btime);
 	ret->rdev_major = st.stx_rdev_major;
 	ret->rdev_minor = st.stx_rdev_minor;
 	ret->place = st.stx_ino;
@@ -353,6 +354,12 @@ static void tree_free(WdrVolume *v)
 	g_free(t);
 }
 
+bool wdr_tree_flush(WdrVolume *tree, GError **error)
+{
+	return syncfs(((Tree *)tree)->root) == 0 ||
+	       wdr_error_set_errno(error, errno, "flushing what is mounted at %s", tree->name);
+}
+
 void wdr_tree_hide(WdrVolume *tree, const char *path)
 {
 	g_hash_table_add(((Tree *)tree)->hidden, g_strdup(path));
@@ -387,21 +394,62 @@ bool wdr_tree_volume_open(const char *folder, WdrVolume **ret, GError **error)
 	return true;
 }
 
-bool wdr_tree_volume_open_mount(const char *point, WdrVolume **ret, GError **error)
+/* mount: of which the tree shows the top; taken over, also on failure. */
+static bool open_top(int mount_taken, const char *point, WdrVolume **ret, GError **error)
 {
-	g_auto(WdrFd) mount =
-		(int)syscall(SYS_open_tree, AT_FDCWD, point, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	g_auto(WdrFd) mount = mount_taken;
+	g_auto(WdrFd) root = openat(mount, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	struct stat st;
 
-	if (mount < 0) {
-		wdr_error_set_errno(error, errno, "looking under what is mounted on %s", point);
-		if (errno == EPERM)
-			wdr_error_hint(error, "reading a running system needs root");
-		return false;
-	}
-	g_auto(WdrFd) root = openat(mount, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (root < 0 || fstat(root, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening folder %s", point);
 	*ret = tree_new(point, wdr_fd_steal(&root), wdr_fd_steal(&mount), &st);
 	return true;
+}
+
+static bool not_to_be_seen(const char *point, int failure, GError **error)
+{
+	wdr_error_set_errno(error, failure, "looking under what is mounted on %s", point);
+	if (failure == EPERM)
+		wdr_error_hint(error, "reading a running system needs root");
+	return false;
+}
+
+bool wdr_tree_volume_open_mount(const char *point, WdrVolume **ret, GError **error)
+{
+	int mount =
+		(int)syscall(SYS_open_tree, AT_FDCWD, point, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+
+	return mount < 0 ? not_to_be_seen(point, errno, error) : open_top(mount, point, ret, error);
+}
+
+/* The flag that the file system has, since one cannot be mounted both ways; the mount itself is
+ * read-only. */
+static int mount_again(const WdrMount *mount)
+{
+	g_auto(WdrFd) fs = (int)syscall(SYS_fsopen, mount->type, FSOPEN_CLOEXEC);
+
+	if (fs < 0 ||
+		syscall(SYS_fsconfig, fs, FSCONFIG_SET_STRING, "source", mount->source, 0) != 0 ||
+		(wdr_mount_has_option(mount, "ro") &&
+			syscall(SYS_fsconfig, fs, FSCONFIG_SET_FLAG, "ro", NULL, 0) != 0) ||
+		syscall(SYS_fsconfig, fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0) != 0)
+		return -1;
+	return (int)syscall(SYS_fsmount, fs, FSMOUNT_CLOEXEC, MOUNT_ATTR_RDONLY);
+}
+
+bool wdr_tree_volume_open_again(
+	const WdrMount *mount, const char *point, WdrVolume **ret, GError **error)
+{
+	g_auto(WdrFd) in_use = open(point, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	struct stat used;
+	struct stat named;
+
+	if (in_use < 0 || fstat(in_use, &used) != 0 || stat(mount->source, &named) != 0)
+		return wdr_error_set_errno(error, errno, "opening folder %s", point);
+	if (!S_ISBLK(named.st_mode) || named.st_rdev != used.st_dev)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s is not what is mounted at %s", mount->source, point);
+	int again = mount_again(mount);
+	return again < 0 ? not_to_be_seen(point, errno, error) : open_top(again, point, ret, error);
 }

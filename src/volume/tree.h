@@ -2,6 +2,7 @@
  * that folder's file system and never follows a symbolic link. */
 #pragma once
 
+#include "disk/mounts.h"
 #include "volume/volume.h"
 
 bool wdr_tree_volume_open(
@@ -12,6 +13,16 @@ bool wdr_tree_volume_open(
  * nothing that is mounted or unmounted later changes what is seen. Needs root. */
 bool wdr_tree_volume_open_mount(
 	const char *point, WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same file system by a private mount of the device it is mounted from, read-only, for where
+ * its mounts do not show all of it. `point` is one of these; it keeps the file system in use
+ * meanwhile, so that the new mount is one more of the same and reads and writes nothing by itself.
+ * Needs root. */
+bool wdr_tree_volume_open_again(const WdrMount *mount, const char *point, WdrVolume **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The root folder of an ext file system, as the kernel numbers it: another one is not its root. */
+enum { WDR_EXT_ROOT_INO = 2 };
+/* What was written to it so far is on its disk. */
+bool wdr_tree_flush(WdrVolume *tree, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* From now on this folder of the tree is seen as an empty one: on a bench, where mounts are only
  * told of, it stands for another mount's point. */
 void wdr_tree_hide(WdrVolume *tree, const char *path);

@@ -105,8 +105,8 @@ START_TEST(one_image_by_two_names)
 	sup_ok(wdr_disk_find(sup_world(), sup_path("card.img"), &a, &error));
 	sup_ok(wdr_disk_find(sup_world(), sup_path("hard.img"), &b, &error));
 	sup_ok(wdr_disk_find(sup_world(), sup_path("other.img"), &c, &error));
-	ck_assert(wdr_disk_is_same(a, b));
-	ck_assert(!wdr_disk_is_same(a, c));
+	ck_assert(wdr_disk_is_same(sup_world(), a, b));
+	ck_assert(!wdr_disk_is_same(sup_world(), a, c));
 }
 END_TEST
 

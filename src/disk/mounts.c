@@ -1,0 +1,145 @@
+#include "disk/mounts.h"
+
+#include "base/io.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+
+/* Namespaces beyond these are not looked at. */
+enum { NAMESPACES_MAX = 1024 };
+
+void wdr_mount_free(WdrMount *m)
+{
+	if (!m)
+		return;
+	g_free(m->device);
+	g_free(m->root);
+	g_free(m->point);
+	g_free(m->type);
+	g_free(m->source);
+	g_free(m->options);
+	g_free(m->who);
+	g_free(m);
+}
+
+/* ID PARENT MAJOR:MINOR ROOT POINT OPTIONS … - TYPE SOURCE OPTIONS; blanks are \040. */
+static WdrMount *parse(const char *line)
+{
+	g_auto(GStrv) words = g_strsplit(line, " ", 6);
+	const char *rest = strstr(line, " - ");
+	g_auto(GStrv) ends = g_strsplit(rest ? rest + strlen(" - ") : "", " ", 3);
+
+	if (g_strv_length(words) < 6 || g_strv_length(ends) < 2)
+		return NULL;
+	WdrMount *m = g_new0(WdrMount, 1);
+	*m = (WdrMount){ .id = (unsigned)g_ascii_strtoull(words[0], NULL, 10),
+		.device = g_strdup(words[2]),
+		.root = g_strcompress(words[3]),
+		.point = g_strcompress(words[4]),
+		.type = g_strcompress(ends[0]),
+		.source = g_strcompress(ends[1]),
+		.options = g_strdup(ends[2] ? ends[2] : "") };
+	return m;
+}
+
+static void read_mounts(GPtrArray *mounts, const char *path, const char *who)
+{
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	if (!wdr_read_file(path, WDR_PROC_BYTES_MAX, &text, &len, NULL))
+		return;
+	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
+	for (size_t i = 0; lines[i]; i++) {
+		WdrMount *m = parse(lines[i]);
+		if (!m)
+			continue;
+		m->who = g_strdup(who);
+		g_ptr_array_add(mounts, m);
+	}
+}
+
+static GPtrArray *mounts_in(const char *path)
+{
+	GPtrArray *mounts = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_mount_free);
+
+	read_mounts(mounts, path, NULL);
+	return mounts;
+}
+
+GPtrArray *wdr_mounts(const WdrWorld *world)
+{
+	g_autofree char *path = wdr_world_path(world, "/proc/self/mountinfo");
+
+	return mounts_in(path);
+}
+
+GPtrArray *wdr_mounts_of_this_machine(void)
+{
+	return mounts_in("/proc/self/mountinfo");
+}
+
+static char *namespace_of(const char *proc, const char *process)
+{
+	g_autofree char *link = g_build_filename(proc, process, "ns", "mnt", NULL);
+
+	return g_file_read_link(link, NULL);
+}
+
+GPtrArray *wdr_mounts_everywhere(const WdrWorld *world)
+{
+	GPtrArray *mounts = wdr_mounts(world);
+	g_autofree char *proc = wdr_world_path(world, "/proc");
+	g_autoptr(GHashTable) seen = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+	g_autoptr(GDir) dir = g_dir_open(proc, 0, NULL);
+	char *own = namespace_of(proc, "self");
+
+	if (own)
+		g_hash_table_add(seen, own);
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		char *space = g_ascii_isdigit(*name) ? namespace_of(proc, name) : NULL;
+		/* Kernel threads share one, so there are few. */
+		if (!space || g_hash_table_size(seen) > NAMESPACES_MAX ||
+			!g_hash_table_add(seen, space))
+			continue;
+		g_autofree char *path = g_build_filename(proc, name, "mountinfo", NULL);
+		g_autofree char *comm_file = g_build_filename(proc, name, "comm", NULL);
+		g_autofree char *comm = wdr_read_line(comm_file);
+		g_autofree char *who = g_strdup_printf("pid %s (%s)", name, comm ? comm : "?");
+		read_mounts(mounts, path, who);
+	}
+	return mounts;
+}
+
+bool wdr_mount_has_option(const WdrMount *mount, const char *option)
+{
+	g_auto(GStrv) options = g_strsplit(mount->options, ",", -1);
+
+	return g_strv_contains((const char *const *)options, option);
+}
+
+bool wdr_mount_is_whole(const WdrMount *mount)
+{
+	return strcmp(mount->root, "/") == 0;
+}
+
+bool wdr_mount_is_seen(const WdrWorld *world, const WdrMount *mount)
+{
+	g_autofree char *path = wdr_world_path(world, mount->point);
+	struct statx st;
+
+	if (mount->who)
+		return false;
+	/* On a bench mounts are only told of. */
+	if (wdr_world_bench(world))
+		return true;
+	if (statx(AT_FDCWD, path, AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID, &st) != 0)
+		return false;
+	g_autofree char *device = g_strdup_printf("%u:%u", st.stx_dev_major, st.stx_dev_minor);
+	/* Before Linux 5.8 the mount is not told, only the device. */
+	return strcmp(device, mount->device) == 0 &&
+	       (!(st.stx_mask & STATX_MNT_ID) || st.stx_mnt_id == mount->id);
+}
