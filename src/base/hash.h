@@ -1,6 +1,12 @@
 /* XXH3 with 128 bits over streams and buffers: what `xxh128sum` prints for the same bytes, where
- * these are less than a GiB. Behind each whole GiB a hasher begins anew with the sixteen bytes
- * (high half first, big-endian) of the hash so far, so that hashing can be taken up again there. */
+ * these are less than a GiB and hold no long run of zeros.
+ *
+ * Zeros cost nothing, whether they lie in a hole or were written: a block of 64 KiB, counted from
+ * the start, that is all zeros is left out. Where any was, the hash is that of two things behind
+ * each other: the sixteen bytes (high half first, big-endian) of the hash of what is left, and a
+ * map of 2,048 bytes with a bit for each block of the GiB, the lowest first, 1 where one was left
+ * out. Behind each whole GiB a hasher begins anew with the sixteen bytes of the hash so far, so
+ * that hashing can be taken up again there. */
 #pragma once
 
 #include <glib.h>

@@ -381,6 +381,12 @@ static bool carry_content(Apply *a, const Step *step, const WdrPlace *at, WdrEnt
 	return true;
 }
 
+static void fit(WdrBuilder *b, WdrEntry *entry)
+{
+	if (b->ops->fit)
+		b->ops->fit(b, entry);
+}
+
 /* An entry whose inode is free: it is new, or its old content was let go. */
 static bool carry_entry(Apply *a, Step *step, GError **error)
 {
@@ -395,6 +401,7 @@ static bool carry_entry(Apply *a, Step *step, GError **error)
 		return false;
 	if (!is_there)
 		wdr_entry_stand_in(&entry, kind, wdr_world_now(a->d->world));
+	fit(b, &entry);
 	const int64_t *links = g_hash_table_lookup(a->links, &step->id);
 	entry.links = links ? (uint64_t)*links : 2;
 	bool has_content = kind == WDR_KIND_FILE && entry.size > 0;
@@ -432,6 +439,7 @@ static bool carry_metadata(Apply *a, Step *step, GError **error)
 		keep_as_it_was(step->diff);
 		return true;
 	}
+	fit(wdr_ext_change_builder(a->change), &entry);
 	if (!wdr_ext_change_metadata(a->change, step->id, &entry, error))
 		return false;
 	redescribe(a, step->diff, &entry, content);

@@ -518,6 +518,14 @@ static bool record_jobs(Run *r, const WdrWindow *w, guint from, guint to, GError
 	return true;
 }
 
+static void fit_entries(const Run *r, const WdrWindow *w)
+{
+	WdrBuilder *b = r->carry->builder;
+
+	for (guint i = 0; b && b->ops->fit && i < w->jobs->len; i++)
+		b->ops->fit(b, &((WdrJob *)w->jobs->pdata[i])->entry);
+}
+
 static bool write_window(Run *r, WdrWindow *w, GError **error)
 {
 	int64_t reported = g_get_monotonic_time();
@@ -525,6 +533,7 @@ static bool write_window(Run *r, WdrWindow *w, GError **error)
 	/* All but a long file, the last in both orders, is recorded before it is begun. */
 	guint first = ends_with_long_file(w) ? n - 1 : n;
 
+	fit_entries(r, w);
 	if (r->carry->builder && !build_steps(r, w, error))
 		return false;
 	for (guint i = 0; i < w->unread->len; i++) {

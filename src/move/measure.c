@@ -47,8 +47,10 @@ static bool is_counted(Walk *w, const WdrName *name)
 
 static void count(Walk *w, const WdrEntry *e, int rule)
 {
-	/* Data within an inode, or of a file system that does not say, needs blocks of its own. */
-	uint64_t taken = e->allocated || e->kind == WDR_KIND_SYMLINK ? e->allocated : e->size;
+	/* What lies within an inode, or of a file system that does not say, needs blocks of its
+	 * own; a hole needs none. */
+	uint64_t within = e->kind == WDR_KIND_FILE ? MIN(e->size, w->block_size) : 0;
+	uint64_t taken = !e->has_allocated ? e->size : MAX(e->allocated, within);
 	uint64_t bytes = e->kind == WDR_KIND_FILE ? MIN(e->size, taken) : 0;
 
 	if (rule >= 0) {

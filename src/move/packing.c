@@ -7,7 +7,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static const char header[] = "wanderitas-packing-list/1\t";
+static const char header[] = "wanderitas-packing-list/2\t";
 
 struct WdrPacking {
 	char *path;

@@ -2,7 +2,7 @@
  *
  * Text, one line an entry, fields separated by tabs; the first line is the header,
  * with the second at which the walk began:
- *   wanderitas-packing-list/1 SECONDS
+ *   wanderitas-packing-list/2 SECONDS
  *   KIND MODE UID GID SIZE MTIME CTIME ATIME INODE CONTENT METADATA PATH [LINK]
  * KIND is a word (file, folder, symlink, …, or "link": a further name of PATH's content, with LINK
  * the first name); MODE octal; times are seconds.nanoseconds; INODE is the source's; CONTENT the

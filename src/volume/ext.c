@@ -8,6 +8,9 @@
 /* Of a value of an attribute, and what the inode itself holds of inline data. */
 enum { INLINE_BYTES_MAX = 65536 + 60 };
 
+/* Block numbers within a file have 32 bits. */
+#define FILE_BLOCKS_MAX (UINT64_C(1) << 32)
+
 typedef struct {
 	WdrVolume volume;
 	WdrBlockDev *dev;
@@ -318,9 +321,12 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 	ret->uid = inode_uid(in);
 	ret->gid = inode_gid(in);
 	ret->links = in.i_links_count;
+	ret->has_allocated = true;
 	ret->allocated = (uint64_t)ext2fs_get_stat_i_blocks(x->fs, small) * 512;
 	ret->size =
 		ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_SYMLINK ? EXT2_I_SIZE(&in) : 0;
+	if (ret->size > FILE_BLOCKS_MAX * x->fs->blocksize)
+		return bad_inode(x, ino, error, "its size is larger than any file's can be");
 	ret->flags = in.i_flags & wdr_ext_kept_flags;
 	decode_times(&in, EXT2_INODE_SIZE(x->fs->super), ret);
 	if (ret->kind == WDR_KIND_CHAR || ret->kind == WDR_KIND_BLOCK)

@@ -436,6 +436,11 @@ static void build_free(WdrBuilder *builder)
 	g_free(b);
 }
 
+static void build_fit(WdrBuilder *builder, WdrEntry *entry)
+{
+	wdr_ext_inode_fit(EXT2_INODE_SIZE(((Build *)builder)->blocks.fs->super), entry);
+}
+
 static const WdrBuilderOps build_ops = {
 	.fill_folder = build_fill_folder,
 	.add = build_add,
@@ -444,6 +449,7 @@ static const WdrBuilderOps build_ops = {
 	.end_file = build_end_file,
 	.set_links = build_set_links,
 	.checkpoint = wdr_ext_build_checkpoint,
+	.fit = build_fit,
 	.finish = build_finish,
 	.free = build_free,
 };

@@ -25,6 +25,20 @@ static WdrTime nearest_time(WdrTime t, size_t inode_size)
 	return (WdrTime){ CLAMP(t.sec, G_MININT32, latest), t.nsec };
 }
 
+void wdr_ext_inode_fit(size_t size, WdrEntry *e)
+{
+	WdrTime *times[] = { &e->atime, &e->mtime, &e->ctime };
+
+	if (size > EXT2_GOOD_OLD_INODE_SIZE)
+		return;
+	for (size_t i = 0; i < G_N_ELEMENTS(times); i++) {
+		*times[i] = nearest_time(*times[i], size);
+		times[i]->nsec = 0;
+	}
+	e->crtime = (WdrTime){ 0, 0 };
+	e->project = 0;
+}
+
 static uint32_t time_low(WdrTime t, size_t inode_size)
 {
 	return (uint32_t)nearest_time(t, inode_size).sec;

@@ -158,6 +158,8 @@ bool wdr_ext_build_checkpoint(
 
 /* Room for one inode, also when those on the medium are smaller than the library's struct. */
 uint8_t *wdr_ext_inode_new(ext2_filsys fs);
+/* What inodes of this size have no room for is dropped from the entry. */
+void wdr_ext_inode_fit(size_t size, WdrEntry *entry);
 /* Mode, owner, flags and times; `size` is EXT2_INODE_SIZE. */
 void wdr_ext_inode_put_metadata(const WdrEntry *e, size_t size, struct ext2_inode_large *in);
 void wdr_ext_inode_put_blocks(WdrExtBuild *b, struct ext2_inode_large *in, uint64_t blocks);

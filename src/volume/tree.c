@@ -206,6 +206,7 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 	ret->gid = st.stx_gid;
 	ret->links = st.stx_nlink;
 	ret->size = ret->kind == WDR_KIND_FILE ? st.stx_size : 0;
+	ret->has_allocated = true;
 	ret->allocated = st.stx_blocks * 512;
 	ret->atime = time_of(&st.stx_atime);
 	ret->mtime = time_of(&st.stx_mtime);

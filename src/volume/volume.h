@@ -51,7 +51,8 @@ typedef struct {
 	uint32_t uid, gid;
 	uint64_t links;
 	uint64_t size;
-	uint64_t allocated; /* bytes that it takes on its volume; 0: none, or unknown */
+	bool has_allocated;
+	uint64_t allocated; /* bytes that it takes on its volume */
 	WdrTime atime, mtime, ctime, crtime;
 	uint32_t rdev_major, rdev_minor;
 	uint32_t flags; /* FS_*_FL of linux/fs.h, those that a user can set */
@@ -261,6 +262,10 @@ typedef struct {
 	 * on from here with a builder of the same kind (a full reference). Between files, or at a
 	 * whole block of one. NULL: of a builder that only changes what is there. */
 	bool (*checkpoint)(WdrBuilder *b, GVariant **ret, GError **error);
+	/* Drops what this volume has no room for from an entry that is going to be given (fractions
+	 * of seconds, birth times): what is recorded and compared is what is left. NULL: it holds
+	 * everything. */
+	void (*fit)(WdrBuilder *b, WdrEntry *entry);
 	/* Everything is on the medium when this returns. */
 	bool (*finish)(WdrBuilder *b, GError **error);
 	void (*free)(WdrBuilder *b);

@@ -1,6 +1,7 @@
 /* Damaged ext volumes: a clear error, never a crash or a hang. */
 #include "support.h"
 
+#include "base/io.h"
 #include "base/text.h"
 #include "move/carry.h"
 
@@ -66,6 +67,119 @@ START_TEST(random_damage)
 		sup_any(read_all(NULL));
 		sup_poke(sup_path("disk"), at, had, sizeof(had));
 	}
+}
+END_TEST
+
+/* The same without checksums, over all that the volume has in use: what checksums would have told
+ * reaches the code that reads inodes, extents, maps of blocks, attributes, inline data and folders.
+ */
+static const char *const unguarded[] = {
+	"ext_attr,dir_index,filetype,extent,sparse_super,large_file,extra_isize",
+	"ext_attr,dir_index,filetype,extent,sparse_super,large_file,extra_isize,inline_data",
+};
+
+/* Where the image has anything but zeros, by blocks. */
+static GArray *used_blocks(void)
+{
+	GArray *blocks = g_array_new(FALSE, FALSE, sizeof(uint64_t));
+	size_t len = 0;
+	g_autofree char *image = sup_read(sup_path("disk"), &len);
+
+	for (uint64_t at = 2048; at + 1024 <= len; at += 1024) {
+		if (!wdr_is_zero(image + at, 1024))
+			g_array_append_val(blocks, at);
+	}
+	return blocks;
+}
+
+START_TEST(random_damage_without_checksums)
+{
+	enum { BYTES = 24 };
+	SupTree tree = { .seed = 5, .entries = 60, .has_small_files = true };
+	g_autoptr(WdrVolume) from = sup_tree(&tree);
+	g_auto(WdrExtSpec) spec = sup_ext_spec(unguarded[_i % 2], 1024, 256);
+	g_autoptr(GRand) rand = g_rand_new_with_seed((guint32)_i);
+	unsigned failures = 0;
+
+	spec.inodes = 128;
+	sup_make_image(sup_path("disk"), SIZE);
+	sup_build_ext(from, sup_path("disk"), 0, SIZE, &spec);
+	g_autoptr(GArray) blocks = used_blocks();
+	for (unsigned round = 0; round < 60; round++) {
+		uint64_t places[BYTES];
+		uint8_t had[BYTES];
+		for (size_t i = 0; i < BYTES; i++) {
+			gint32 block = g_rand_int_range(rand, 0, (gint32)blocks->len);
+			uint8_t put = (uint8_t)g_rand_int(rand);
+			places[i] = g_array_index(blocks, uint64_t, block) +
+				    (uint64_t)g_rand_int_range(rand, 0, 1024);
+			sup_peek(sup_path("disk"), places[i], &had[i], 1);
+			sup_poke(sup_path("disk"), places[i], &put, 1);
+		}
+		failures += read_all(NULL) ? 0 : 1;
+		for (size_t i = BYTES; i > 0; i--)
+			sup_poke(sup_path("disk"), places[i - 1], &had[i - 1], 1);
+	}
+	sup_ok(read_all(&error));
+	/* Where none is found, nothing that matters was hit. */
+	ck_assert_uint_gt(failures, 3);
+}
+END_TEST
+
+/* An attribute that claims to be a file's inline data, and fills the block that it lies in. */
+START_TEST(inline_data_larger_than_a_block)
+{
+	enum { INDEX_AT = 1, NAME_AT = 16, USER = 1, SYSTEM = 7 };
+	g_autofree char *value = g_strnfill(4000, 'A');
+	g_autofree char *write = g_strdup_printf("write %s small", sup_path("small"));
+	g_autofree char *set = g_strdup_printf("ea_set -f %s small user.data", sup_path("value"));
+	g_autofree char *image = NULL;
+	size_t len = 0;
+	unsigned found = 0;
+
+	sup_make_image(sup_path("disk"), SIZE);
+	SUP_TOOL("mkfs.ext4", "-q", "-F", "-b", "4096", "-O", "inline_data,^metadata_csum",
+		sup_path("disk"));
+	sup_write(sup_path("small"), "a small text");
+	sup_write(sup_path("value"), value);
+	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("disk"));
+	SUP_TOOL("debugfs", "-w", "-R", set, sup_path("disk"));
+	/* The inode's own entry becomes the user's, the one in the block the system's. */
+	image = sup_read(sup_path("disk"), &len);
+	for (size_t at = NAME_AT; at + 4 < len; at++) {
+		const uint8_t *entry = (const uint8_t *)image + at - NAME_AT;
+		bool is_entry = memcmp(image + at, "data", 4) == 0 && entry[0] == 4 &&
+				(entry[INDEX_AT] == USER || entry[INDEX_AT] == SYSTEM);
+		uint8_t other = entry[INDEX_AT] == USER ? SYSTEM : USER;
+		if (!is_entry)
+			continue;
+		sup_poke(sup_path("disk"), at - NAME_AT + INDEX_AT, &other, 1);
+		found++;
+	}
+	ck_assert_uint_eq(found, 2);
+	sup_any(read_all(NULL));
+	SUP_TOOL("debugfs", "-w", "-R", "set_inode_field small mode 0120777", sup_path("disk"));
+	sup_any(read_all(NULL));
+}
+END_TEST
+
+/* A run of mapped blocks that grows past the end of the volume, into what lies behind it. */
+START_TEST(mapped_blocks_past_the_end)
+{
+	static const char last[] = "set_inode_field /mapped block[%u] %u";
+	g_autofree char *text = g_strnfill(3 * 4096, 'm');
+	g_autofree char *write = g_strdup_printf("write %s mapped", sup_path("text"));
+
+	sup_make_image(sup_path("disk"), SIZE);
+	SUP_TOOL("mkfs.ext4", "-q", "-F", "-b", "4096", "-O", "^extent,^64bit,^metadata_csum",
+		sup_path("disk"));
+	sup_write(sup_path("text"), text);
+	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("disk"));
+	for (unsigned i = 0; i < 3; i++) {
+		g_autofree char *set = g_strdup_printf(last, i, (unsigned)(SIZE / 4096) - 1 + i);
+		SUP_TOOL("debugfs", "-w", "-R", set, sup_path("disk"));
+	}
+	sup_fails(WDR_ERROR_FORMAT, "outside of the volume", read_all(&error));
 }
 END_TEST
 
@@ -140,6 +254,9 @@ Suite *suite_ext_damage(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, flipped_superblock_bytes, 0, 5);
 	tcase_add_loop_test(t, random_damage, 0, 3);
+	tcase_add_loop_test(t, random_damage_without_checksums, 0, 8);
+	tcase_add_test(t, inline_data_larger_than_a_block);
+	tcase_add_test(t, mapped_blocks_past_the_end);
 	tcase_add_test(t, an_inode_that_lies);
 	tcase_add_test(t, a_name_that_leads_nowhere);
 	tcase_add_test(t, a_volume_larger_than_its_partition);

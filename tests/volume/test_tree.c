@@ -151,6 +151,32 @@ START_TEST(hard_links_and_their_order)
 }
 END_TEST
 
+/* A running system puts something else where a file was a moment ago. */
+START_TEST(files_that_become_something_else)
+{
+	static const char *const scripts[] = { "mkdir $0", "mkfifo $0", "ln -s elsewhere $0",
+		"perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Local => $ARGV[0], Listen => 1)' $0",
+		"true" };
+	g_autoptr(WdrVolume) v = NULL;
+	g_auto(WdrEntry) entry = { 0 };
+	g_autoptr(WdrContent) content = NULL;
+	WdrNode node = { 0, "f" };
+	WdrPiece piece = { .len = 1 };
+	bool found = false;
+	char buf[64];
+
+	sup_ok(wdr_make_folder(sup_path("t"), &error));
+	sup_write(sup_path("t/f"), "twelve bytes");
+	v = open_tree(sup_path("t"));
+	sup_ok(wdr_volume_lookup(v, "f", &found, &node.id, &entry, &error));
+	sup_ok(wdr_volume_open(v, &node, &entry, &content, &error));
+	ck_assert_int_eq(unlink(sup_path("t/f")), 0);
+	SUP_TOOL("bash", "-c", scripts[_i], sup_path("t/f"));
+	sup_ok(wdr_content_next(content, buf, sizeof(buf), &piece, &error));
+	ck_assert_uint_eq(piece.len, 0);
+}
+END_TEST
+
 START_TEST(unreadable_files_are_named)
 {
 	g_autoptr(WdrVolume) v = NULL;
@@ -181,6 +207,7 @@ Suite *suite_tree(void)
 	tcase_add_test(t, very_deep_trees);
 	tcase_add_test(t, mounted_folders_are_left_empty);
 	tcase_add_test(t, hard_links_and_their_order);
+	tcase_add_loop_test(t, files_that_become_something_else, 0, 5);
 	tcase_add_test(t, unreadable_files_are_named);
 	suite_add_tcase(s, t);
 	return s;
