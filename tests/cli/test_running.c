@@ -353,6 +353,48 @@ START_TEST(a_mounted_disk_is_written_to_meanwhile)
 }
 END_TEST
 
+/* What is mounted shows a folder of root only, or a folder lies over the whole of it: all of root
+ * is moved. Where something else lies over it, the move is refused. */
+static const char shown_in_part[] =
+	"W='%s'; cd '%s'; S=$(losetup -f --show '%s'); mkdir m sub;"
+	"trap 'umount -q sub m m || true; partx -d $S; losetup -d $S' EXIT; partx -a $S || exit 77;"
+	"move() { $W --quiet move --from $S --to '%s' --erase nvme0n1 --state state; };"
+	"look() { debugfs -R 'ls -l /' '%s?offset=138412032' | grep -c .; };"
+	"mount ${S}p2 m || exit 77; N=$(ls -a m | wc -l); mount --bind m/etc sub; umount m;"
+	"move; look | grep -x $N; umount sub;"
+	"mount ${S}p2 m; mount --bind m/etc m; move; look | grep -x $N;"
+	"umount m; truncate -s 300M m/srv/inner.img;"
+	"$W --quiet move --from $S --to m/srv/inner.img --erase inner.img --state state;"
+	"debugfs -R 'ls /srv' 'm/srv/inner.img?offset=138412032' | grep inner && exit 1; umount m;"
+	"mount ${S}p2 m; mount -t tmpfs none m; move && exit 1; [ $? = 3 ]; umount m; umount m";
+
+START_TEST(a_volume_that_is_shown_in_part)
+{
+	if (!sup_is_root()) {
+		sup_say_skipped("a_volume_that_is_shown_in_part");
+		return;
+	}
+	g_autofree char *script =
+		g_strdup_printf(shown_in_part, sup_program(), sup_folder(), CARD, DRIVE, DRIVE);
+	const char *argv[] = { "bash", "-exc", script, NULL };
+	SupRun run = sup_run("", argv);
+	if (run.code == 77) {
+		puts("skipped (no partitions on loop devices here): a volume shown in part");
+		return;
+	}
+	bench_expect(&run, 0, "something else is mounted over that");
+}
+END_TEST
+
+START_TEST(a_bench_that_shows_a_folder_of_root)
+{
+	sup_write(bench_path("proc/self/mountinfo"),
+		"24 1 179:2 /etc / rw - ext4 /dev/mmcblk0p2 rw\n");
+	SupRun run = BENCH_RUN("draft", "--to", "nvme0n1");
+	bench_expect(&run, 3, "only its folder /etc is mounted, at /");
+}
+END_TEST
+
 Suite *suite_running(void)
 {
 	Suite *s = suite_create("cli/running");
@@ -373,6 +415,8 @@ Suite *suite_running(void)
 	tcase_add_test(tc, one_move_at_a_time);
 	tcase_add_test(tc, other_kinds_of_root_are_named);
 	tcase_add_test(tc, a_mounted_disk_is_written_to_meanwhile);
+	tcase_add_test(tc, a_volume_that_is_shown_in_part);
+	tcase_add_test(tc, a_bench_that_shows_a_folder_of_root);
 	suite_add_tcase(s, tc);
 	return s;
 }
