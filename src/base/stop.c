@@ -5,6 +5,7 @@
 #include <string.h>
 
 static atomic_int asked;
+static atomic_bool careful;
 
 void wdr_stop_request(int signal_number)
 {
@@ -14,6 +15,16 @@ void wdr_stop_request(int signal_number)
 void wdr_stop_clear(void)
 {
 	atomic_store(&asked, 0);
+}
+
+void wdr_stop_needs_care(void)
+{
+	atomic_store(&careful, true);
+}
+
+bool wdr_stop_is_careful(void)
+{
+	return atomic_load(&careful);
 }
 
 bool wdr_stop_check(GError **error)

@@ -1,5 +1,7 @@
 #include "boot/eachfile.h"
 
+#include "base/stop.h"
+
 #include <string.h>
 
 enum { DEPTH_MAX = 32 };
@@ -9,6 +11,8 @@ typedef struct {
 	WdrFileFunc take;
 	void *data;
 	GPtrArray *remarks;
+	GHashTable
+		*visited; /* uint64_t *: folders that were entered; a damaged one may lead back */
 } Walk;
 
 typedef struct {
@@ -33,11 +37,10 @@ static bool add_found(void *data, const WdrName *name, GError **error)
 	const char *slash = *l->folder ? "/" : "";
 	Found f = { NULL, name->id, name->kind };
 
-	(void)error;
 	g_array_append_val(l->found, f);
 	g_array_index(l->found, Found, l->found->len - 1).path =
 		g_strconcat(l->folder, slash, name->name, NULL);
-	return true;
+	return wdr_stop_check(error);
 }
 
 static int by_path(const void *a, const void *b)
@@ -52,7 +55,8 @@ static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
 	Listing l = { found, folder->path };
 
 	g_array_set_clear_func(found, found_clear);
-	if (depth > DEPTH_MAX)
+	if (depth > DEPTH_MAX || !wdr_stop_check(NULL) ||
+		!g_hash_table_add(w->visited, g_memdup2(&folder->id, sizeof(folder->id))))
 		return;
 	if (!wdr_volume_list(w->volume, folder, add_found, &l, &error)) {
 		if (w->remarks)
@@ -60,7 +64,7 @@ static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
 		return;
 	}
 	g_array_sort(found, by_path);
-	for (guint i = 0; i < found->len; i++) {
+	for (guint i = 0; i < found->len && wdr_stop_check(NULL); i++) {
 		const Found *f = &g_array_index(found, Found, i);
 		WdrNode node = { f->id, f->path };
 		g_auto(WdrEntry) entry = { 0 };
@@ -75,7 +79,9 @@ static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
 void wdr_each_file(
 	WdrVolume *volume, const char *path, WdrFileFunc take, void *data, GPtrArray *remarks)
 {
-	Walk w = { volume, take, data, remarks };
+	g_autoptr(GHashTable) visited =
+		g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
+	Walk w = { volume, take, data, remarks, visited };
 	g_auto(WdrEntry) entry = { 0 };
 	WdrNode node = { 0, path };
 	bool found = false;

@@ -192,7 +192,10 @@ static void walk_fstab(WdrWalk *w)
 
 	for (guint i = 0; i < lines->len; i++)
 		judge_line(w, lines->pdata[i]);
-	if (!text)
+	if (!text && wdr_system_is_unread(w->root_disk, "etc/fstab"))
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_DOUBT, NULL,
+			"etc/fstab cannot be read (too large, or damaged): what it mounts is not known");
+	else if (!text)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, NULL,
 			"there is no etc/fstab: nothing but root is mounted");
 	else if (w->steps->len == before)

@@ -4,6 +4,7 @@
 #include "boot/config.h"
 #include "boot/eachfile.h"
 #include "boot/extlinux.h"
+#include "boot/includes.h"
 #include "boot/image.h"
 #include "boot/places.h"
 #include "boot/search.h"
@@ -11,7 +12,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SEARCHED_BYTES_MAX = 1024 * 1024, INCLUDES_MAX = 64 };
+enum { SEARCHED_BYTES_MAX = 1024 * 1024 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
 static const char not_named[] = "no places row names this file";
@@ -25,9 +26,9 @@ typedef struct {
 	WdrSearch *search;
 	WdrConfigMeaning meaning;
 	WdrConfig *config;
-	unsigned n_included; /* files that others include: a circle ends */
-	WdrRemarks *early;   /* made before the files are read */
-	char *cmdline;       /* file of the firmware's kernel arguments; NULL: another flow */
+	WdrIncludes includes;
+	WdrRemarks *early; /* made before the files are read */
+	char *cmdline;     /* file of the firmware's kernel arguments; NULL: another flow */
 } Scan;
 
 /* One folder tree being walked. */
@@ -128,6 +129,16 @@ static void read_system_places(Scan *c)
 
 /* ---- the loaders' own configuration, which names more files ---- */
 
+static void too_many(Scan *c)
+{
+	static const char text[] =
+		"boot files include each other in a circle, or more than 64 files: what lies beyond is "
+		"not looked at";
+
+	if (!g_ptr_array_find_with_equal_func(c->early, text, g_str_equal, NULL))
+		g_ptr_array_add(c->early, g_strdup(text));
+}
+
 /* config.txt with what it includes; remarks come when the files themselves are read. */
 static void read_config(Scan *c, const char *file)
 {
@@ -137,8 +148,10 @@ static void read_config(Scan *c, const char *file)
 	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
 	guint first = c->config->len;
 
-	if (c->n_included++ >= INCLUDES_MAX)
+	if (!wdr_includes_take(&c->includes, len)) {
+		too_many(c);
 		return;
+	}
 	wdr_config_parse(&r, NULL, c->config);
 	guint end = c->config->len;
 	for (guint i = first; i < end; i++) {
@@ -178,6 +191,10 @@ static void read_menu(Scan *c, const char *file, unsigned depth)
 	size_t len = 0;
 	g_autofree char *text = read_boot_text(c, file, &len);
 	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
+	if (!wdr_includes_take(&c->includes, len)) {
+		too_many(c);
+		return;
+	}
 	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);
 	g_autofree char *folder = g_path_get_dirname(file);
 
@@ -189,7 +206,7 @@ static void read_menu(Scan *c, const char *file, unsigned depth)
 				c->s->boot_folder, file));
 
 	c->s->has_initramfs |= wdr_extlinux_default(x) && wdr_extlinux_default(x)->has_initrd;
-	for (guint i = 0; i < x->includes->len && c->n_included++ < INCLUDES_MAX; i++) {
+	for (guint i = 0; i < x->includes->len; i++) {
 		const char *name = x->includes->pdata[i];
 		g_autofree char *path =
 			*name == '/' ? g_strdup(name + 1) : g_build_filename(folder, name, NULL);
@@ -305,6 +322,7 @@ static void read_named(
 	if (!format->is_image && memchr(text, '\0', len)) {
 		g_ptr_array_add(s->remarks,
 			g_strdup_printf("%s: it holds 0 bytes: no text, and not read", path));
+		g_ptr_array_add(s->unread, g_strdup(path));
 		return;
 	}
 	if (!format->read(&r, &error))
@@ -332,6 +350,8 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 	if (!wdr_volume_read_node(w->part->volume, node, entry,
 		    format ? format->bytes_max : SEARCHED_BYTES_MAX, &text, &len, &error)) {
 		g_ptr_array_add(s->remarks, g_strdup(error->message));
+		if (format)
+			g_ptr_array_add(s->unread, g_strdup(node->path));
 		return;
 	}
 	if (format) {
@@ -472,6 +492,7 @@ static void walk_all(Scan *c)
 
 	g_ptr_array_set_size(c->s->mentions, 0);
 	g_ptr_array_set_size(c->s->remarks, 0);
+	g_ptr_array_set_size(c->s->unread, 0);
 	g_clear_pointer(&c->search, wdr_search_free);
 	c->search = new_search(c->s);
 	if (c->s->flow)

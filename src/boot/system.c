@@ -1,5 +1,6 @@
 #include "boot/system.h"
 
+#include "base/stop.h"
 #include "base/text.h"
 #include "boot/scan.h"
 
@@ -27,6 +28,7 @@ void wdr_system_free(WdrSystem *s)
 	g_ptr_array_unref(s->parts);
 	g_ptr_array_unref(s->mentions);
 	g_ptr_array_unref(s->remarks);
+	g_ptr_array_unref(s->unread);
 	wdr_parttable_free(s->table);
 	g_free(s->whole);
 	wdr_blockdev_free(s->dev);
@@ -247,6 +249,7 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 	s->parts = g_ptr_array_new_with_free_func(part_free);
 	s->mentions = wdr_mentions_new();
 	s->remarks = wdr_remarks_new();
+	s->unread = g_ptr_array_new_with_free_func(g_free);
 	s->home = disk->is_image ? NULL : g_strdup(disk->name);
 	s->serial = g_strdup(disk->serial);
 	s->medium = disk->is_image ? NULL : g_strdup(disk->medium);
@@ -263,6 +266,8 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 			g_ptr_array_set_size(s->parts, 0);
 	}
 	wdr_system_look_again(s, world);
+	if (!wdr_stop_check(error))
+		return false;
 	*ret = g_steal_pointer(&s);
 	return true;
 }
@@ -294,6 +299,11 @@ void wdr_system_use_device(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *vol
 WdrVolume *wdr_system_part_ext(const WdrSystemPart *part)
 {
 	return part->on_disk ? part->on_disk : part->volume;
+}
+
+bool wdr_system_is_unread(const WdrSystem *s, const char *file)
+{
+	return g_ptr_array_find_with_equal_func(s->unread, file, g_str_equal, NULL);
 }
 
 WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number)

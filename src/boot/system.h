@@ -52,6 +52,9 @@ typedef struct {
 	bool has_initramfs;        /* what starts by default has one on every board */
 	WdrMentions *mentions;
 	WdrRemarks *remarks; /* broken lines and the like */
+	/* char *: boot and system files that are known to name disks and could not be read: too
+	 * large, damaged, no text. A remark tells why. */
+	GPtrArray *unread;
 	/* WdrIdentity: addresses of another disk that text is searched for too, when it is looked
 	 * through again; borrowed; NULL: none. */
 	const GArray *sought;
@@ -81,6 +84,8 @@ WdrSystemPart *wdr_system_boot_part(const WdrSystem *s);
 /* PRETTY_NAME of an os-release file's text (may be NULL); NULL: not there. The caller's. */
 char *wdr_os_name(const char *release);
 const char *wdr_role_name(WdrRole role); /* "boot", …; "" for none */
+/* The file is there and could not be read: what it says is not known. */
+bool wdr_system_is_unread(const WdrSystem *s, const char *file);
 /* The part with this number; NULL: none. */
 WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number);
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part);

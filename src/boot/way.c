@@ -50,6 +50,22 @@ char *wdr_ways_text(const WdrWays *w, const char *path, size_t *ret_len)
 		       : NULL;
 }
 
+char *wdr_ways_included(WdrWays *w, const char *path, size_t *ret_len)
+{
+	bool had_ended = w->includes.has_ended;
+	g_autofree char *text = wdr_ways_text(w, path, ret_len);
+
+	if (!text || wdr_includes_take(&w->includes, *ret_len))
+		return g_steal_pointer(&text);
+	if (!had_ended)
+		g_ptr_array_add(w->remarks,
+			g_strdup_printf(
+				"%s: boot files include each other in a circle, or more than %d "
+				"files: what lies beyond is not looked at",
+				path, WDR_INCLUDES_MAX));
+	return NULL;
+}
+
 bool wdr_ways_has(const WdrWays *w, const char *path)
 {
 	g_auto(WdrEntry) entry = { 0 };

@@ -4,6 +4,7 @@
 #pragma once
 
 #include "boot/board.h"
+#include "boot/includes.h"
 #include "boot/system.h"
 
 /* A file that the loader is told to load. */
@@ -30,6 +31,7 @@ typedef struct {
 	GPtrArray *ways;       /* WdrWay, the first is what starts by itself */
 	GPtrArray *faults;     /* char *: why there is no way, or one that was passed over */
 	GPtrArray *remarks;    /* char * */
+	WdrIncludes includes;  /* files of the loader's configuration that were read */
 } WdrWays;
 
 /* Never fails: what is missing is a fault. `board` is borrowed; NULL: not known. */
@@ -46,4 +48,6 @@ void wdr_ways_of_script(const WdrSystem *s, WdrWays *ret);
 WdrWay *wdr_ways_add(WdrWays *w);
 /* The text of a boot file; NULL: it is not there. The caller's. */
 char *wdr_ways_text(const WdrWays *w, const char *path, size_t *ret_len);
+/* The same of one that another may include; a remark tells, once, that there are too many. */
+char *wdr_ways_included(WdrWays *w, const char *path, size_t *ret_len);
 bool wdr_ways_has(const WdrWays *w, const char *path);

@@ -4,8 +4,6 @@
 
 #include <string.h>
 
-enum { INCLUDES_MAX = 64 };
-
 typedef struct {
 	unsigned number;
 	const char *kernels[3]; /* defaults, in the order in which they are looked for */
@@ -24,23 +22,25 @@ static const Series all_series[] = {
 	{ 1, { "kernel.img" }, "", true, "bcm2708-rpi-b-plus.dtb" },
 };
 
-static void read_config(const WdrWays *w, const char *file, WdrConfig *to, unsigned depth)
+static void read_config(WdrWays *w, const char *file, WdrConfig *to)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
 	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
 	size_t len = 0;
-	g_autofree char *text = wdr_ways_text(w, file, &len);
+	g_autofree char *text = wdr_ways_included(w, file, &len);
 	WdrReading r = { file, text ? text : "", len, 0, mentions, remarks };
 	guint first = to->len;
 
-	if (!text || depth > INCLUDES_MAX)
+	if (!text)
 		return;
 	wdr_config_parse(&r, w->board ? w->board->filters : NULL, to);
-	for (guint i = first; i < to->len; i++) {
+	/* What an included file adds it has looked through itself. */
+	guint end = to->len;
+	for (guint i = first; i < end; i++) {
 		const WdrConfigLine *l = to->pdata[i];
 		if (strcmp(l->key, "include") == 0) {
 			g_autofree char *included = g_strdup(l->value);
-			read_config(w, included, to, depth + 1);
+			read_config(w, included, to);
 		}
 	}
 }
@@ -260,7 +260,7 @@ void wdr_ways_of_firmware(const WdrSystem *s, WdrWays *w)
 	if (!wdr_ways_has(w, "config.txt"))
 		g_ptr_array_add(w->remarks,
 			g_strdup("config.txt is not there: boards of the 5 series want one"));
-	read_config(w, "config.txt", config, 0);
+	read_config(w, "config.txt", config);
 	w->switches_pcie = switches_pcie(config);
 	const Series *series = choose_kernel(w, config, way);
 	if (!way->kernel.path || w->faults->len) {

@@ -5,8 +5,6 @@
 
 #include <string.h>
 
-enum { INCLUDES_MAX = 64 };
-
 typedef enum {
 	LINE_KERNEL,
 	LINE_INITRD,
@@ -113,11 +111,13 @@ static void read_menu(WdrWays *w, const char *file, unsigned depth, char **ret_d
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
 	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
 	size_t len = 0;
-	g_autofree char *text = wdr_ways_text(w, file, &len);
+	g_autofree char *text = wdr_ways_included(w, file, &len);
 	g_autofree char *folder = g_path_get_dirname(file);
 	WdrReading r = { file, text ? text : "", len, 0, mentions, remarks };
 	Menu m = { w, file, folder, text, len };
 
+	if (!text && w->includes.has_ended)
+		return;
 	if (!text) {
 		g_ptr_array_add(
 			w->faults, g_strdup_printf("%s is not there%s", file,
@@ -131,7 +131,7 @@ static void read_menu(WdrWays *w, const char *file, unsigned depth, char **ret_d
 	}
 	for (guint i = 0; i < x->entries->len; i++)
 		take_entry(&m, x->entries->pdata[i], wdr_ways_add(w));
-	for (guint i = 0; i < x->includes->len && depth < INCLUDES_MAX; i++) {
+	for (guint i = 0; i < x->includes->len; i++) {
 		const char *name = x->includes->pdata[i];
 		g_autofree char *path =
 			*name == '/' ? g_strdup(name + 1) : g_build_filename(folder, name, NULL);

@@ -8,7 +8,7 @@
 
 enum { PATIENCE = 2 }; /* s */
 
-static volatile sig_atomic_t has_told;
+static volatile sig_atomic_t has_told, asked;
 
 static void on_signal(int number)
 {
@@ -17,6 +17,7 @@ static void on_signal(int number)
 		raise(number);
 		return;
 	}
+	asked = number;
 	wdr_stop_request(number);
 	alarm(PATIENCE);
 }
@@ -28,6 +29,11 @@ static void on_alarm(int number)
 		"not answer can take minutes)\n"
 		"  Ctrl-C once more ends it at once, and leaves what a power cut leaves\n";
 	(void)number;
+	if (!wdr_stop_is_careful()) {
+		signal((int)asked, SIG_DFL);
+		raise((int)asked);
+		return;
+	}
 	has_told = 1;
 	/* Nobody is left to tell if this fails. */
 	if (write(STDERR_FILENO, text, sizeof(text) - 1) < 0)

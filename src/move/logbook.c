@@ -1,6 +1,7 @@
 #include "move/logbook.h"
 
 #include "base/io.h"
+#include "base/stop.h"
 #include "base/json.h"
 #include "boot/mention.h"
 
@@ -71,6 +72,7 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 {
 	g_autoptr(WdrLogbook) l = g_new0(WdrLogbook, 1);
 
+	wdr_stop_needs_care();
 	l->world = world;
 	l->path = g_strdup(path);
 	l->fd = -1;
@@ -95,6 +97,7 @@ bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	g_autofree char *text = NULL;
 	size_t len = 0;
 
+	wdr_stop_needs_care();
 	l->world = world;
 	l->path = g_strdup(path);
 	l->fd = open(path, O_WRONLY | O_CLOEXEC | O_NOFOLLOW);

@@ -76,6 +76,7 @@ static bool choose_identifiers(WdrReaddress *r, const WdrDraftOptions *options, 
  * may well name a disk that is not plugged in. */
 static void count_left(WdrReaddress *r)
 {
+	r->left += r->system->unread->len;
 	for (guint i = 0; i < r->system->mentions->len; i++) {
 		const WdrMention *m = r->system->mentions->pdata[i];
 		unsigned count = 0;

@@ -101,8 +101,15 @@ static bool stays(const WdrReady *r, const WdrMention *m)
 
 static void check_mentions(WdrReady *r)
 {
+	const GPtrArray *unread = r->around.system->unread;
 	unsigned left = 0;
 
+	for (guint i = 0; i < unread->len; i++)
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_STOP,
+			"make it smaller, or mend it",
+			"/%s cannot be read (too large, damaged, or no text): whether it names the old "
+			"disk is not known, and nothing in it would be put right",
+			(const char *)unread->pdata[i]);
 	for (guint i = 0; i < r->around.system->mentions->len; i++) {
 		const WdrMention *m = r->around.system->mentions->pdata[i];
 		if (!stays(r, m) || ++left > TOLD_MAX)
@@ -116,7 +123,7 @@ static void check_mentions(WdrReady *r)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_REMARK,
 			"wanderitas survey --mentions lists them all", "and %u more",
 			left - TOLD_MAX);
-	if (left == 0)
+	if (left == 0 && unread->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_PASS, NULL,
 			"every mention is put right; %u file%s will be edited",
 			r->around.it->edits->len, r->around.it->edits->len == 1 ? "" : "s");
