@@ -1,6 +1,7 @@
 #include "cli/cli.h"
 #include "cli/signals.h"
 
+#include <errno.h>
 #include <jansson.h>
 #include <langinfo.h>
 #include <locale.h>
@@ -51,6 +52,19 @@ static void set_up(void)
 	mallopt(M_MMAP_THRESHOLD, 64 * 1024);
 }
 
+/* An answer that did not get out is none. A reader that has seen enough is no failure. */
+static int end(int code)
+{
+	bool had_failed = ferror(stdout) != 0;
+
+	if (fflush(stdout) == 0 && !had_failed)
+		return code;
+	if (errno == EPIPE)
+		return code;
+	fprintf(stderr, "wanderitas: writing the output: %s\n", g_strerror(errno));
+	return code == WDR_EXIT_DONE || code == WDR_EXIT_FOUND ? WDR_EXIT_STOPPED : code;
+}
+
 int main(int argc, char **argv)
 {
 	g_autofree char *list = command_list();
@@ -69,11 +83,11 @@ int main(int argc, char **argv)
 		return wdr_cli_fail(&globals, error, WDR_EXIT_USAGE);
 	if (globals.version) {
 		puts("wanderitas " WDR_VERSION);
-		return WDR_EXIT_DONE;
+		return end(WDR_EXIT_DONE);
 	}
 	for (size_t i = 0; argc > 1 && i < G_N_ELEMENTS(commands); i++) {
 		if (strcmp(argv[1], commands[i]->name) == 0)
-			return commands[i]->run(&globals, argc - 1, argv + 1);
+			return end(commands[i]->run(&globals, argc - 1, argv + 1));
 	}
 	fprintf(stderr, "wanderitas: %s%s%s\n\n%s\n",
 		argc > 1 ? "there is no command '" : "which command?", argc > 1 ? argv[1] : "",

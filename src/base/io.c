@@ -110,7 +110,7 @@ bool wdr_write_attribute(const char *path, const char *text)
 	return fd >= 0 && write(fd, text, len) == (ssize_t)len;
 }
 
-static bool sync_folder_of(const char *path, GError **error)
+bool wdr_sync_folder_of(const char *path, GError **error)
 {
 	g_autofree char *folder = g_path_get_dirname(path);
 	g_auto(WdrFd) fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -120,25 +120,123 @@ static bool sync_folder_of(const char *path, GError **error)
 	return true;
 }
 
-bool wdr_write_file(const char *path, const void *data, size_t len, GError **error)
+/* Under a name of its own beside it first: nobody's file is written to, and nobody's link is
+ * followed. */
+static bool replace_file(
+	const char *path, const void *data, size_t len, mode_t mode, GError **error)
 {
-	g_autofree char *temporary = g_strdup_printf("%s.new", path);
-	g_auto(WdrFd) fd =
-		open(temporary, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0644);
+	g_autofree char *temporary = g_strconcat(path, ".XXXXXX", NULL);
+	g_auto(WdrFd) fd = g_mkstemp_full(temporary, O_WRONLY | O_CLOEXEC, 0600);
 
 	if (fd < 0)
-		return wdr_error_set_errno(error, errno, "creating %s", temporary);
+		return wdr_error_set_errno(error, errno, "creating a file beside %s", path);
 	if (!wdr_pwrite_all(fd, data, len, 0, error)) {
-		g_prefix_error(error, "%s: ", temporary);
+		g_prefix_error(error, "%s: ", path);
 		unlink(temporary);
 		return false;
 	}
-	if (fsync(fd) != 0 || rename(temporary, path) != 0) {
+	if (fchmod(fd, mode) != 0 || fsync(fd) != 0 || rename(temporary, path) != 0) {
 		wdr_error_set_errno(error, errno, "putting %s in place", path);
 		unlink(temporary);
 		return false;
 	}
-	return sync_folder_of(path, error);
+	return wdr_sync_folder_of(path, error);
+}
+
+bool wdr_write_file(const char *path, const void *data, size_t len, GError **error)
+{
+	return replace_file(path, data, len, 0600, error);
+}
+
+/* ---- what the user asked for ---- */
+
+enum { LINKS_MAX = 40 };
+
+/* The end of links that lead to a file which need not be there. The caller's. */
+static char *end_of_links(const char *path)
+{
+	char *at = g_strdup(path);
+
+	for (unsigned i = 0; i < LINKS_MAX; i++) {
+		g_autofree char *target = g_file_read_link(at, NULL);
+		if (!target)
+			return at;
+		g_autofree char *folder = g_path_get_dirname(at);
+		g_free(at);
+		at = g_path_is_absolute(target) ? g_steal_pointer(&target)
+						: g_build_filename(folder, target, NULL);
+	}
+	return at;
+}
+
+static bool is_stdout(const char *path)
+{
+	return strcmp(path, "-") == 0;
+}
+
+bool wdr_output_check(const char *path, GError **error)
+{
+	g_autofree char *end = end_of_links(path);
+	g_autofree char *folder = g_path_get_dirname(end);
+	struct stat st;
+	bool is_there = stat(end, &st) == 0;
+
+	if (is_stdout(path))
+		return true;
+	if (is_there && S_ISDIR(st.st_mode))
+		return wdr_error_set(error, WDR_ERROR_USAGE, "%s is a folder, not a file", path);
+	if (is_there && S_ISBLK(st.st_mode))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"%s is a disk: a file written there would destroy what is on it", path);
+	/* A device or a pipe is written to as it is; a file is made anew beside the old one. */
+	bool is_made_anew = !is_there || S_ISREG(st.st_mode);
+	if (access(is_made_anew ? folder : end, W_OK) != 0)
+		return wdr_error_set_errno(error, errno, "%s cannot be written", path);
+	return true;
+}
+
+/* What a new file gets, by the user's own wish; there is no other way to ask for it. */
+static mode_t usual_mode(void)
+{
+	mode_t mask = umask(0);
+
+	umask(mask);
+	return 0666 & ~mask;
+}
+
+static bool write_stream(int fd, const char *data, size_t len, const char *path, GError **error)
+{
+	while (len > 0) {
+		ssize_t put = write(fd, data, len);
+		if (put < 0 && errno == EINTR)
+			continue;
+		if (put <= 0)
+			return wdr_error_set_errno(
+				error, put < 0 ? errno : EIO, "writing %s", path);
+		data += put;
+		len -= (size_t)put;
+	}
+	return true;
+}
+
+bool wdr_write_output(const char *path, const void *data, size_t len, GError **error)
+{
+	g_autofree char *end = end_of_links(path);
+	struct stat st;
+
+	if (!wdr_output_check(path, error))
+		return false;
+	if (is_stdout(path)) {
+		fflush(stdout);
+		return write_stream(STDOUT_FILENO, data, len, "the output", error);
+	}
+	if (stat(end, &st) != 0)
+		return replace_file(end, data, len, usual_mode(), error);
+	if (S_ISREG(st.st_mode))
+		return replace_file(end, data, len, st.st_mode & 07777, error);
+	g_auto(WdrFd) fd = open(end, O_WRONLY | O_CLOEXEC | O_NOCTTY);
+	return fd >= 0 ? write_stream(fd, data, len, path, error)
+		       : wdr_error_set_errno(error, errno, "opening %s", path);
 }
 
 bool wdr_blame_full_disk(const char *path, GError **error)
@@ -160,6 +258,39 @@ bool wdr_make_folder(const char *path, GError **error)
 	if (g_mkdir_with_parents(path, 0755) != 0)
 		return wdr_error_set_errno(error, errno, "creating folder %s", path);
 	return true;
+}
+
+bool wdr_open_folder(const char *path, GDir **ret, GError **error)
+{
+	*ret = g_dir_open(path, 0, NULL);
+	/* g_dir_open() tells errno only in words. */
+	if (*ret || access(path, R_OK | X_OK) == 0 || errno == ENOENT || errno == ENOTDIR)
+		return true;
+	wdr_error_set_errno(error, errno, "reading the folder %s", path);
+	wdr_error_hint(error, "run it with sudo");
+	return false;
+}
+
+bool wdr_make_private_folder(const char *path, GError **error)
+{
+	g_autofree char *parent = g_path_get_dirname(path);
+	struct stat st;
+
+	if (!wdr_make_folder(parent, error))
+		return false;
+	if (mkdir(path, 0700) == 0)
+		return wdr_sync_folder_of(path, error);
+	if (errno != EEXIST || stat(path, &st) != 0)
+		return wdr_error_set_errno(error, errno, "creating folder %s", path);
+	if (!S_ISDIR(st.st_mode))
+		return wdr_error_set_errno(error, ENOTDIR, "creating folder %s", path);
+	if ((st.st_uid == geteuid() || st.st_uid == 0) && !(st.st_mode & (S_IWGRP | S_IWOTH)))
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"others may write to the folder %s: what is kept there could not be relied on",
+		path);
+	wdr_error_hint(error, "name a folder of your own: --state DIR");
+	return false;
 }
 
 static void remove_below(int parent, const char *name)

@@ -5,6 +5,7 @@
 #include "present/itinerary.h"
 
 #include <string.h>
+#include <sys/stat.h>
 
 typedef struct {
 	WdrPlanOptions plan;
@@ -23,7 +24,7 @@ static bool parse(DraftOptions *o, WdrGlobals *globals, int *argc, char ***argv,
 	if (!wdr_cli_parse(&wdr_cmd_draft, globals, entries, argc, argv, error))
 		return false;
 	if (*argc == 1)
-		return true;
+		return !o->output || wdr_output_check(o->output, error);
 	return wdr_error_set(error, WDR_ERROR_USAGE,
 		"draft takes no '%s'; disks are named by --from and --to", (*argv)[1]);
 }
@@ -47,6 +48,22 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 		"all checks, with what to do: wanderitas ready --to %s\n", it->target.name);
 }
 
+/* An image by mistake: the plan of a move would take the place of what is to be moved. */
+static bool check_output(const DraftOptions *o, const WdrItinerary *it, GError **error)
+{
+	const char *const disks[] = { it->source.path, it->target.path };
+	struct stat file;
+	struct stat disk;
+
+	for (size_t i = 0; o->output && i < G_N_ELEMENTS(disks); i++) {
+		if (stat(o->output, &file) == 0 && stat(disks[i], &disk) == 0 &&
+			file.st_dev == disk.st_dev && file.st_ino == disk.st_ino)
+			return wdr_error_set(error, WDR_ERROR_USAGE,
+				"-o %s is one of the two disks of this move", o->output);
+	}
+	return true;
+}
+
 static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
 {
 	g_autoptr(GError) error = NULL;
@@ -58,12 +75,17 @@ static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
 		!wdr_plan_options_draft(world, &o->plan, &it, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	g_autofree char *json = wdr_itinerary_to_json(it);
-	if (o->output && !wdr_write_file(o->output, json, strlen(json), &error))
+	bool is_shown = !globals->json && g_strcmp0(o->output, "-") != 0;
+	if (!check_output(o, it, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o->output && !wdr_write_output(o->output, json, strlen(json), &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (globals->json) {
 		fputs(json, stdout);
 		return WDR_EXIT_DONE;
 	}
+	if (!is_shown)
+		return WDR_EXIT_DONE;
 	wdr_present_itinerary(&out, it);
 	show_start(world, &out, it);
 	if (o->output)

@@ -1,3 +1,4 @@
+#include "base/io.h"
 #include "cli/cli.h"
 
 #include "base/text.h"
@@ -69,7 +70,8 @@ static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			"which are also written to, through a scratch file");
 		return false;
 	}
-	return true;
+	return (!o->record || wdr_output_check(o->record, error)) &&
+	       (!o->chart || wdr_output_check(o->chart, error));
 }
 
 static bool add_record(WdrPaceRecord *r, const char *path, bool is_all, GError **error)

@@ -44,7 +44,7 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 		wdr_error_hint(error, "name it with -o FILE.html, or take --json");
 		return false;
 	}
-	return true;
+	return !o->output || wdr_output_check(o->output, error);
 }
 
 /* ---- which move ---- */
@@ -147,13 +147,13 @@ static bool make(
 	wdr_progress_end();
 	if (o->output) {
 		g_autofree char *page = wdr_page(report, all);
-		if (!wdr_write_file(o->output, page, strlen(page), error))
+		if (!wdr_write_output(o->output, page, strlen(page), error))
 			return false;
 	}
 	if (globals->json) {
 		json_dumpf(report, stdout, WDR_PACE_JSON_FLAGS);
 		fputc('\n', stdout);
-	} else {
+	} else if (strcmp(o->output, "-") != 0) {
 		wdr_out_text(&out, WDR_STYLE_GOOD, "the report is in %s\n", o->output);
 	}
 	return true;

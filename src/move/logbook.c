@@ -85,7 +85,8 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 		    json_pack("{s:s, s:I, s:s, s:s?}", "format", FORMAT_NAME, "at",
 			    (json_int_t)wdr_world_now(world), "event", "begun", "itinerary",
 			    itinerary_file),
-		    error))
+		    error) ||
+		!wdr_sync_folder_of(path, error))
 		return false;
 	*ret = g_steal_pointer(&l);
 	return true;

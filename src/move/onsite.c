@@ -135,7 +135,7 @@ bool wdr_onsite_begin(const WdrOnSite *o, const char *state, const char *plan_fi
 {
 	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
 
-	return wdr_onsite_check(o, error) && wdr_make_folder(state, error) &&
+	return wdr_onsite_check(o, error) && wdr_make_private_folder(state, error) &&
 	       wdr_logbook_begin(o->world, path, plan_file, ret, error);
 }
 

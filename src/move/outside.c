@@ -14,7 +14,7 @@ bool wdr_outside_begin(const WdrWorld *world, const char *state, WdrOutside *ret
 	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
 
 	*ret = (WdrOutside){ .world = world, .state = g_strdup(state), .next = 1 };
-	return wdr_make_folder(state, error) &&
+	return wdr_make_private_folder(state, error) &&
 	       wdr_logbook_begin(world, path, NULL, &ret->logbook, error);
 }
 

@@ -156,7 +156,7 @@ bool wdr_pace_record_save(const WdrPaceRecord *r, const char *path, GError **err
 	g_autofree char *lines = g_strconcat(text, "\n", NULL);
 
 	g_free(text);
-	return wdr_write_file(path, lines, strlen(lines), error);
+	return wdr_write_output(path, lines, strlen(lines), error);
 }
 
 /* ---- reading ---- */

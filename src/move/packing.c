@@ -1,6 +1,7 @@
 #include "move/packing.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -61,8 +62,13 @@ char *wdr_packing_file(const char *folder, unsigned number)
 
 bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GError **error)
 {
-	FILE *file = fopen(path, "we");
+	FILE *file = NULL;
 
+	/* Whatever is called so, a link for one, is not written to. */
+	unlink(path);
+	int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+	if (fd >= 0 && !(file = fdopen(fd, "w")))
+		close(fd);
 	if (!file || fprintf(file, "%s%" G_GINT64_FORMAT "\n", header, begun) < 0) {
 		wdr_error_set_errno(error, errno, "creating the packing list %s", path);
 		if (file)
@@ -74,10 +80,13 @@ bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GErro
 	return true;
 }
 
-static bool open_list(const char *path, const char *mode, WdrPacking **ret, GError **error)
+static bool open_list(const char *path, bool is_writing, WdrPacking **ret, GError **error)
 {
-	FILE *file = fopen(path, mode);
+	int fd = open(path, (is_writing ? O_RDWR : O_RDONLY) | O_NOFOLLOW | O_CLOEXEC);
+	FILE *file = fd < 0 ? NULL : fdopen(fd, is_writing ? "r+" : "r");
 
+	if (fd >= 0 && !file)
+		close(fd);
 	if (!file)
 		return wdr_error_set_errno(error, errno, "opening the packing list %s", path);
 	g_autoptr(WdrPacking) p = packing_new(path, file);
@@ -91,7 +100,7 @@ static bool open_list(const char *path, const char *mode, WdrPacking **ret, GErr
 
 bool wdr_packing_open(const char *path, WdrPacking **ret, GError **error)
 {
-	return open_list(path, "re", ret, error);
+	return open_list(path, false, ret, error);
 }
 
 bool wdr_packing_resume(
@@ -100,7 +109,7 @@ bool wdr_packing_resume(
 	g_autoptr(WdrPacking) p = NULL;
 	struct stat st;
 
-	if (!open_list(path, "r+e", &p, error))
+	if (!open_list(path, true, &p, error))
 		return false;
 	if (fstat(fileno(p->file), &st) != 0 || (uint64_t)st.st_size < bytes)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,

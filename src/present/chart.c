@@ -449,7 +449,7 @@ bool wdr_chart_draw(const WdrPaceRecord *r, const char *path, GError **error)
 	bytes = render(r, &themes[0], g_str_has_suffix(path, ".svg"));
 	if (!bytes)
 		return wdr_error_set(error, WDR_ERROR_IO, "drawing %s: out of memory", path);
-	return wdr_write_file(path, bytes->data, bytes->len, error);
+	return wdr_write_output(path, bytes->data, bytes->len, error);
 }
 
 char *wdr_chart_svg(const WdrPaceRecord *r, bool is_dark)

@@ -269,7 +269,7 @@ static bool write_bytes(
 	g_autofree char *full = g_build_filename(folder, path, NULL);
 	g_autofree char *parent = g_path_get_dirname(full);
 
-	return wdr_make_folder(parent, error) && wdr_write_file(full, bytes, len, error);
+	return wdr_make_folder(parent, error) && wdr_write_output(full, bytes, len, error);
 }
 
 /* A script can be run. */
