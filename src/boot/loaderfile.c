@@ -14,13 +14,15 @@ static const struct {
 	const char *bytes;
 	size_t len;
 	uint64_t places[PLACES_MAX + 1];
+	const char *names; /* what else a file of the family holds; NULL: nothing that is known */
 } families[] = {
-	{ "Rockchip", 0, "RKNS", 4, { 32768 } },
-	{ "Rockchip", 0, "\x3b\x8c\xdc\xfc", 4, { 32768 } },
-	{ "Allwinner", 4, "eGON.BT0", 8, { 8192, 131072 } },
-	{ "i.MX", 0, "\xd1\x00\x20", 3, { 1024 } },
-	{ "i.MX 8M", 0, "\xd1\x00\x20", 3, { 33792, 32768 } },
-	{ "TI AM", 20, "CHSETTINGS", 10, { 131072, 262144, 393216 } },
+	{ "Rockchip", 0, "RKNS", 4, { 32768 }, NULL },
+	{ "Rockchip", 0, "\x3b\x8c\xdc\xfc", 4, { 32768 }, NULL },
+	{ "Allwinner", 4, "eGON.BT0", 8, { 8192, 131072 }, NULL },
+	/* Both begin alike; the device trees inside tell for which chips they are. */
+	{ "i.MX 8M", 0, "\xd1\x00\x20", 3, { 33792, 32768 }, "fsl,imx8m" },
+	{ "i.MX", 0, "\xd1\x00\x20", 3, { 1024 }, NULL },
+	{ "TI AM", 20, "CHSETTINGS", 10, { 131072, 262144, 393216 }, NULL },
 };
 
 static const struct {
@@ -51,7 +53,9 @@ void wdr_loader_file_look(const uint8_t *bytes, size_t len, WdrLoaderFile *ret)
 	*ret = (WdrLoaderFile){ .version = wdr_loader_version_in(bytes, len), .used = len };
 	for (size_t i = 0; !ret->family && i < G_N_ELEMENTS(families); i++) {
 		if (families[i].at + families[i].len <= len &&
-			memcmp(bytes + families[i].at, families[i].bytes, families[i].len) == 0)
+			memcmp(bytes + families[i].at, families[i].bytes, families[i].len) == 0 &&
+			(!families[i].names ||
+				wdr_loader_file_names(bytes, len, families[i].names)))
 			ret->family = families[i].family;
 	}
 	ret->is_whole = g_strcmp0(ret->family, "Rockchip") == 0 && has_gaps(bytes, len);

@@ -85,13 +85,21 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 
 static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
 {
-	g_autofree char *last = o->state ? g_build_filename(o->state, "logbook.jsonl", NULL)
-					 : wdr_loader_last(world, o->on);
+	g_autofree char *last = o->state ? g_build_filename(o->state, "logbook.jsonl", NULL) : NULL;
+	g_autoptr(GError) error = NULL;
 
+	if (!last && !wdr_loader_last(world, o->on, &last, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_rewind(globals, world, last, false);
 }
 
-static const WdrStepSort sort = { "loader", show, show_json, write_plan, NULL };
+/* Where it was written, what else could not be looked at does not matter. */
+static bool is_fine(const void *plan, bool is_done)
+{
+	return is_done || !((const WdrLoaderPlan *)plan)->has_unread;
+}
+
+static const WdrStepSort sort = { "loader", show, show_json, write_plan, is_fine };
 
 static int loader_run(WdrGlobals *globals, int argc, char **argv)
 {

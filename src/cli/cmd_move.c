@@ -124,7 +124,8 @@ static bool tell_changes(
 {
 	g_autoptr(GPtrArray) changes = NULL;
 
-	if (!wdr_move_look_at_target(world, it, &changes, error))
+	if (!(o->resume ? wdr_move_look_again_at_target(world, it, &changes, error)
+			: wdr_move_look_at_target(world, it, &changes, error)))
 		return false;
 	if (changes->len == 0)
 		return true;
@@ -171,16 +172,18 @@ static bool may_go_on(MoveOptions *o, const WdrGlobals *globals, const WdrWorld 
 	WdrItinerary *it, const char *state, GError **error)
 {
 	WdrOut out = wdr_cli_stdout(globals);
-	bool is_of_today = o->plan.to || o->resume;
+	bool was_begun = false;
 
-	if (o->resume && wdr_move_was_begun(state))
+	if (o->resume && !wdr_move_was_begun(state, &was_begun, error))
+		return false;
+	if (was_begun)
 		return true;
 	if (!globals->json && !globals->quiet)
 		wdr_present_itinerary(&out, it);
 	if (!o->resume && !is_ready(o, globals, world, it, error))
 		return false;
 	fflush(stdout);
-	return (is_of_today || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
+	return (o->plan.to || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
 
 static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)

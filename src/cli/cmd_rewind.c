@@ -12,15 +12,16 @@ typedef struct {
 
 /* A logbook, the folder that it lies in, or one whose folders have some: the newest of them that is
  * in force; NULL: none is. */
-static char *logbook_in(const char *given)
+static bool logbook_in(const char *given, char **ret, GError **error)
 {
 	g_autofree char *inner = g_build_filename(given, "logbook.jsonl", NULL);
 
+	*ret = NULL;
 	if (!g_file_test(given, G_FILE_TEST_IS_DIR))
-		return g_strdup(given);
-	if (g_file_test(inner, G_FILE_TEST_EXISTS))
-		return g_steal_pointer(&inner);
-	return wdr_rewind_newest_in(given, NULL);
+		*ret = g_strdup(given);
+	else if (g_file_test(inner, G_FILE_TEST_EXISTS))
+		*ret = g_steal_pointer(&inner);
+	return *ret || wdr_rewind_newest_in(given, NULL, ret, error);
 }
 
 static bool check_there(const char *logbook, GError **error)
@@ -80,8 +81,10 @@ static int rewind_run(WdrGlobals *globals, int argc, char **argv)
 
 	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	g_autofree char *logbook = argc == 2 ? logbook_in(argv[1]) : wdr_rewind_newest(world, NULL);
-	if (!check_there(logbook, &error))
+	g_autofree char *logbook = NULL;
+	if (!(argc == 2 ? logbook_in(argv[1], &logbook, &error)
+			: wdr_rewind_newest(world, NULL, &logbook, &error)) ||
+		!check_there(logbook, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_rewind(globals, world, logbook, o.force != 0);
 }

@@ -9,13 +9,13 @@
 static bool find_state(
 	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
 {
-	if (state)
-		*ret = g_canonicalize_filename(state, NULL);
-	else if (!given)
-		*ret = wdr_move_newest_state(world);
-	else if (g_file_test(given, G_FILE_TEST_IS_DIR))
-		*ret = g_canonicalize_filename(given, NULL);
-	else {
+	*ret = NULL;
+	if (state || (given && g_file_test(given, G_FILE_TEST_IS_DIR))) {
+		*ret = g_canonicalize_filename(state ? state : given, NULL);
+	} else if (!given) {
+		if (!wdr_move_newest_state(world, ret, error))
+			return false;
+	} else {
 		g_autoptr(WdrItinerary) it = NULL;
 		if (!wdr_itinerary_load(given, &it, error))
 			return false;

@@ -8,6 +8,7 @@
 #include "move/onsite.h"
 #include "move/rewind.h"
 
+#include <errno.h>
 #include <string.h>
 
 enum { IMAGE_BYTES_MAX = 64 * 1024 * 1024 };
@@ -51,22 +52,28 @@ static void tell_flash(WdrLoaderPlan *p)
 	}
 }
 
-/* false: nothing lies there, or nothing can be told. */
-static bool find_area(const WdrDisk *d, WdrLoaderArea *ret)
+/* Nothing lies there: ret->size is 0. */
+static bool find_area(const WdrDisk *d, WdrLoaderArea *ret, GError **error)
 {
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_autoptr(WdrPartTable) t = NULL;
 
-	return wdr_blockdev_open(d->path, WDR_OPEN_READ, &dev, NULL) &&
-	       wdr_parttable_read(dev, &t, NULL) && t->kind != WDR_TABLE_NONE &&
-	       wdr_loader_area_find(dev, t, ret, NULL) && ret->size > 0;
+	return wdr_blockdev_open(d->path, WDR_OPEN_READ, &dev, error) &&
+	       wdr_parttable_read(dev, &t, error) &&
+	       (t->kind == WDR_TABLE_NONE || wdr_loader_area_find(dev, t, ret, error));
 }
 
 static void tell_disk(WdrLoaderPlan *p, const WdrDisk *d)
 {
 	g_auto(WdrLoaderArea) area = { 0 };
+	g_autoptr(GError) error = NULL;
 
-	if (find_area(d, &area))
+	p->has_unread |= !find_area(d, &area, &error);
+	if (error)
+		wdr_facts_add(p->facts, "medium", true, "%s cannot be read: %s%s", d->name,
+			error->message,
+			wdr_error_get_errno(error) == EACCES ? "; run it with sudo" : "");
+	else if (area.size > 0)
 		wdr_facts_add(p->facts, "medium", false, "%s, before its first partition: %s",
 			d->name, area.what);
 	else if (d->is_image)
@@ -139,7 +146,7 @@ static void tell(WdrLoaderPlan *p)
 			p->board->series >= 4
 				? "this board's is in an EEPROM of its own: 'wanderitas order' tells of it"
 				: "this board's lies in files on its boot volume (bootcode.bin, *.elf)");
-	else if (p->facts->len <= 1)
+	else if (p->facts->len <= 1 && !p->has_unread)
 		wdr_facts_add(p->facts, "loader", true,
 			"the kernel knows no SPI flash here, and no disk has anything before its "
 			"first partition");
@@ -183,7 +190,8 @@ static const char *family_of_board(const WdrBoard *b)
 static bool check_for_image(const WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **error)
 {
 	g_auto(WdrLoaderArea) area = { 0 };
-	bool is_known = find_area(p->disk, &area) && strcmp(area.what, "unknown") != 0;
+	bool is_known = find_area(p->disk, &area, NULL) && area.size > 0 &&
+			strcmp(area.what, "unknown") != 0;
 	bool is_same = is_known && g_str_has_prefix(area.what, p->file.family);
 
 	if (is_known && !is_same && !is_despite(o, "kind"))
@@ -443,12 +451,12 @@ char *wdr_loader_state(const WdrLoaderPlan *p)
 			      : wdr_outside_state(p->world, "loader");
 }
 
-char *wdr_loader_last(const WdrWorld *world, const char *on)
+bool wdr_loader_last(const WdrWorld *world, const char *on, char **ret, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
 
 	if (!on || !wdr_disk_find(world, on, &disk, NULL))
-		return wdr_rewind_newest(world, "loader-");
+		return wdr_rewind_newest(world, "loader-", ret, error);
 	g_autofree char *folder = wdr_disk_records(world, disk);
-	return wdr_rewind_newest_in(folder, "loader-");
+	return wdr_rewind_newest_in(folder, "loader-", ret, error);
 }

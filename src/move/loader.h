@@ -20,6 +20,7 @@ typedef struct {
 	WdrBoard *board;  /* NULL: not known */
 	WdrDisk *disk;    /* that was named: this machine's, or an image; NULL: none */
 	GPtrArray *facts; /* WdrFact */
+	bool has_unread;  /* a disk could not be looked at */
 	WdrLoaderFile file;
 	GBytes *bytes; /* to be written; NULL: nothing is, or it is there already */
 	char *device;  /* see disk/flash.h */
@@ -38,4 +39,5 @@ bool wdr_loader_write(WdrLoaderPlan *p, const char *state, bool *ret_has_begun,
 char *wdr_loader_state(const WdrLoaderPlan *p);
 /* The newest logbook of such work, on this image or (NULL, or no image) on this machine, that is
  * still in force, whether it came to its end or not. The caller's; NULL: there is none. */
-char *wdr_loader_last(const WdrWorld *world, const char *on);
+bool wdr_loader_last(const WdrWorld *world, const char *on, char **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -370,7 +370,7 @@ static bool read_logbook(WdrMoving *m, GError **error)
 
 static bool run(WdrMoving *m, GError **error)
 {
-	return (wdr_make_folder(m->state, error) || hint_at_state(error)) &&
+	return (wdr_make_private_folder(m->state, error) || hint_at_state(error)) &&
 	       wdr_moving_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
 	       begin_logbook(m, error) &&
 	       (m->logged.is_released ? look_again : carry_all)(m, error) &&

@@ -83,9 +83,15 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);
-/* The state folder of the newest move of this machine; NULL: there is none. The caller's. */
-char *wdr_move_newest_state(const WdrWorld *world);
+/* The state folder of the newest move of this machine, not of another step. *ret is the caller's;
+ * NULL: there is none. */
+bool wdr_move_newest_state(
+	const WdrWorld *world, char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same before a move is gone on with that had not told that its target is erased: that may be
+ * half erased, by us. What else is there now and was not shown is told. */
+bool wdr_move_look_again_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Takes scratch folders away that a kill left in it; nobody else may be working there. */
 void wdr_move_clear_scratch(const char *state);
 /* Whether the move that this folder tells of had begun to erase its target. */
-bool wdr_move_was_begun(const char *state);
+bool wdr_move_was_begun(const char *state, bool *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -336,6 +336,42 @@ bool wdr_move_look_at_target(
 	       wdr_itinerary_look_at_occupants(it, dev, ret_changes, error);
 }
 
+/* ---- a target of which the logbook does not say yet that it is erased ---- */
+
+/* The move has been here: its table is there, or its note. */
+static bool is_marked(const WdrItinerary *it, WdrBlockDev *dev, const WdrItineraryDisk *now)
+{
+	WdrItineraryDisk moved = wdr_itinerary_moved_target(it);
+
+	return wdr_probe_is_unfinished(dev, wdr_moving_last(it)->to.start) ||
+	       (!it->into && now->table == moved.table &&
+		       g_strcmp0(now->table_id, moved.table_id) == 0);
+}
+
+/* Nothing that anybody could know is on it: it may be half erased. */
+static bool is_blank(const WdrItineraryDisk *now, const GPtrArray *occupants)
+{
+	const WdrOccupant *o = occupants->len == 1 ? occupants->pdata[0] : NULL;
+
+	return now->table == WDR_TABLE_NONE && o && o->number == 0 && o->is_blank && !o->fs;
+}
+
+static bool check_not_yet_erased(WdrMoving *m, const WdrItineraryDisk *now, GError **error)
+{
+	WdrItineraryDisk expected = m->it->target;
+	g_autoptr(GPtrArray) occupants = NULL;
+
+	if (!wdr_occupants_find(m->target, m->it->into, &occupants, error))
+		return false;
+	if (is_blank(now, occupants)) {
+		expected.table = now->table;
+		expected.table_id = now->table_id;
+		return wdr_itinerary_check_disk(&expected, now, "target", error);
+	}
+	return wdr_itinerary_check_disk(&expected, now, "target", error) &&
+	       wdr_moving_check_occupants(m, error);
+}
+
 bool wdr_moving_reopen_target(WdrMoving *m, GError **error)
 {
 	g_auto(WdrItineraryDisk) now = { 0 };
@@ -343,14 +379,59 @@ bool wdr_moving_reopen_target(WdrMoving *m, GError **error)
 
 	if (!open_target_disk(m, &now, error))
 		return false;
-	/* Before the logbook says that the new table is there it may be the old one still, or none.
-	 */
-	bool is_new =
-		now.table == expected.table && g_strcmp0(now.table_id, expected.table_id) == 0;
-	if (!m->logged.is_cleared && !is_new) {
-		bool is_gone = now.table == WDR_TABLE_NONE;
-		expected.table = is_gone ? WDR_TABLE_NONE : m->it->target.table;
-		expected.table_id = is_gone ? now.table_id : m->it->target.table_id;
+	if (!m->logged.is_cleared && !is_marked(m->it, m->target, &now))
+		return check_not_yet_erased(m, &now, error);
+	/* With the note there may be no table yet. */
+	if (!m->logged.is_cleared && now.table != expected.table) {
+		expected.table = now.table;
+		expected.table_id = now.table_id;
 	}
 	return wdr_itinerary_check_disk(&expected, &now, "target", error);
+}
+
+static bool look_again(WdrItinerary *it, WdrBlockDev *dev, const WdrItineraryDisk *now,
+	GPtrArray **ret_changes, GError **error)
+{
+	g_autofree char *was = g_strdup(it->target.table_id);
+	bool is_other_table = now->table != it->target.table ||
+			      g_strcmp0(now->table_id, it->target.table_id) != 0;
+
+	if (!wdr_itinerary_look_at_occupants(it, dev, ret_changes, error))
+		return false;
+	it->target.table = now->table;
+	g_free(it->target.table_id);
+	it->target.table_id = g_strdup(now->table_id);
+	if (is_blank(now, it->occupants))
+		g_ptr_array_set_size(*ret_changes, 0);
+	else if (is_other_table)
+		g_ptr_array_add(*ret_changes,
+			g_strdup_printf("the disk identifier was %s and is %s", was ? was : "none",
+				now->table_id ? now->table_id : "none"));
+	return true;
+}
+
+bool wdr_move_look_again_at_target(
+	const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes, GError **error)
+{
+	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_auto(WdrItineraryDisk) now = { 0 };
+
+	if (!wdr_itinerary_disk_find(world, &it->target, &disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
+		return false;
+	if (disk->is_image)
+		wdr_blockdev_set_sector_size(dev, it->target.sector_size);
+	if (!wdr_itinerary_disk_describe(disk, dev, &now, error))
+		return false;
+	WdrItineraryDisk expected = it->target;
+	expected.table = now.table;
+	expected.table_id = now.table_id;
+	if (!wdr_itinerary_check_disk(&expected, &now, "target", error) ||
+		!check_into(it, dev, error))
+		return false;
+	if (!is_marked(it, dev, &now))
+		return look_again(it, dev, &now, ret_changes, error);
+	*ret_changes = g_ptr_array_new_with_free_func(g_free);
+	return true;
 }

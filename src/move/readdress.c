@@ -254,7 +254,7 @@ bool wdr_readdress_write(WdrReaddress *r, const char *state, bool *ret_has_begun
 	GError *failure = NULL;
 
 	*ret_has_begun = false;
-	if (!wdr_onsite_check(r->site, error) || !wdr_make_folder(state, error) ||
+	if (!wdr_onsite_check(r->site, error) || !wdr_make_private_folder(state, error) ||
 		!wdr_write_file(itinerary, json, strlen(json), error) ||
 		!wdr_onsite_begin(r->site, state, "itinerary.json", &logbook, error))
 		return false;

@@ -366,10 +366,12 @@ static bool is_in_force(const char *path)
 }
 
 /* The newest of one folder, if it is newer than what was found so far. */
-static void look_into(const char *folder, int64_t *newest, char **found)
+static bool look_into(const char *folder, int64_t *newest, char **found, GError **error)
 {
-	g_autoptr(GDir) inner = g_dir_open(folder, 0, NULL);
+	g_autoptr(GDir) inner = NULL;
 
+	if (!wdr_open_folder(folder, &inner, error))
+		return false;
 	for (const char *file; inner && (file = g_dir_read_name(inner));) {
 		g_autofree char *path = g_build_filename(folder, file, NULL);
 		struct stat st;
@@ -383,26 +385,31 @@ static void look_into(const char *folder, int64_t *newest, char **found)
 			*found = g_steal_pointer(&path);
 		}
 	}
+	return true;
 }
 
-char *wdr_rewind_newest_in(const char *base, const char *prefix)
+bool wdr_rewind_newest_in(const char *base, const char *prefix, char **ret, GError **error)
 {
-	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
+	g_autoptr(GDir) dir = NULL;
 	int64_t newest = 0;
-	char *found = NULL;
+	g_autofree char *found = NULL;
 
+	if (!wdr_open_folder(base, &dir, error))
+		return false;
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *folder = g_build_filename(base, name, NULL);
 		if (!g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) &&
-			g_str_has_prefix(name, prefix ? prefix : ""))
-			look_into(folder, &newest, &found);
+			g_str_has_prefix(name, prefix ? prefix : "") &&
+			!look_into(folder, &newest, &found, error))
+			return false;
 	}
-	return found;
+	*ret = g_steal_pointer(&found);
+	return true;
 }
 
-char *wdr_rewind_newest(const WdrWorld *world, const char *prefix)
+bool wdr_rewind_newest(const WdrWorld *world, const char *prefix, char **ret, GError **error)
 {
 	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
 
-	return wdr_rewind_newest_in(base, prefix);
+	return wdr_rewind_newest_in(base, prefix, ret, error);
 }

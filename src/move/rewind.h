@@ -21,7 +21,10 @@ bool wdr_rewind(const WdrWorld *world, const char *logbook, bool forced, GPtrArr
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* The newest logbook of all in folders below `base` with changes that are still in force; prefix:
- * of folders whose names begin so (NULL: all). The caller's; NULL: there is none. */
-char *wdr_rewind_newest_in(const char *base, const char *prefix);
+ * of folders whose names begin so (NULL: all). *ret is the caller's; NULL: there is none. What
+ * cannot be read is an error, since it may tell of changes. */
+bool wdr_rewind_newest_in(
+	const char *base, const char *prefix, char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The same of this machine. */
-char *wdr_rewind_newest(const WdrWorld *world, const char *prefix);
+bool wdr_rewind_newest(const WdrWorld *world, const char *prefix, char **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,10 +1,13 @@
 /* Where moves keep their state. */
+#include "base/cleanup.h"
 #include "base/io.h"
 #include "move/logged.h"
 #include "move/move.h"
 #include "move/source.h"
 
+#include <errno.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target)
 {
@@ -15,24 +18,37 @@ char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *targ
 	return g_build_filename(base, name, NULL);
 }
 
-char *wdr_move_newest_state(const WdrWorld *world)
+/* Of a move, or at least not certainly of something else: readdressing keeps an itinerary, too. */
+static bool is_of_move(const char *itinerary)
+{
+	g_autoptr(json_t) json = json_load_file(itinerary, 0, NULL);
+	const char *what = json_string_value(json_object_get(json, "what"));
+	WdrWhat kind = WDR_MOVE_EVERYTHING;
+
+	return !what || !wdr_what_parse(what, &kind) || kind != WDR_MOVE_NOTHING;
+}
+
+bool wdr_move_newest_state(const WdrWorld *world, char **ret, GError **error)
 {
 	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
-	g_autoptr(GDir) dir = g_dir_open(base, 0, NULL);
+	g_autoptr(GDir) dir = NULL;
 	g_autofree char *found = NULL;
 	int64_t newest = 0;
 
+	if (!wdr_open_folder(base, &dir, error))
+		return false;
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *itinerary = g_build_filename(base, name, "itinerary.json", NULL);
 		struct stat st;
 		if (g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) || stat(itinerary, &st) != 0 ||
-			st.st_mtim.tv_sec < newest)
+			st.st_mtim.tv_sec < newest || !is_of_move(itinerary))
 			continue;
 		newest = st.st_mtim.tv_sec;
 		g_free(found);
 		found = g_build_filename(base, name, NULL);
 	}
-	return g_steal_pointer(&found);
+	*ret = g_steal_pointer(&found);
+	return true;
 }
 
 void wdr_move_clear_scratch(const char *state)
@@ -46,10 +62,20 @@ void wdr_move_clear_scratch(const char *state)
 	}
 }
 
-bool wdr_move_was_begun(const char *state)
+bool wdr_move_was_begun(const char *state, bool *ret, GError **error)
 {
 	g_autofree char *path = g_build_filename(state, "logbook.jsonl", NULL);
 	g_auto(WdrLogged) logged = { 0 };
 
-	return wdr_logged_read(path, &logged, NULL) && logged.is_cleared;
+	*ret = false;
+	/* It comes before all else. */
+	if (access(path, F_OK) != 0 && errno == ENOENT)
+		return true;
+	if (!wdr_logged_read(path, &logged, error)) {
+		wdr_error_hint(error,
+			"nothing was written: what was done to the target so far is not known");
+		return false;
+	}
+	*ret = logged.is_cleared;
+	return true;
 }

@@ -25,15 +25,11 @@ SupRun bench_run_with_faults(const char *faults, const char *const *arguments);
 /* Byte of the image at which block `index` of a file of the root volume lies. */
 uint64_t bench_root_block(const char *image, const char *file, unsigned index);
 
-/* Starts the program and sends it the signal once the logbook of the move to nvme0n1 has this text.
- * The moment lies where it may: the program may have ended before, or the move that it made (then
- * the code is 0, too). Its exit code, or 128 + N; what
- * it printed is in sup_path("out"). */
+/* Runs the program, which gets the signal as soon as its logbook has a line with this text. Its exit
+ * code, or 128 + N; what it printed is in sup_path("out"). */
 int bench_interrupt(int number, const char *when, const char *const *arguments);
 #define BENCH_INTERRUPT(number, when, ...)                                                         \
 	bench_interrupt(number, when, (const char *const[]){ __VA_ARGS__, NULL })
-/* The last of these was killed when its move was over: its scratch folder may be there still. */
-bool bench_was_killed_late(void);
 #define BENCH_LOGBOOK bench_path("root/var/lib/wanderitas/to-nvme0n1/logbook.jsonl")
 
 /* Runs and expects a code and, if not NULL, a text on stdout or stderr. */

@@ -107,6 +107,10 @@ static const struct {
 	{ HERON, ":", { "--keep-addresses" }, 0, "addresses",
 		"UUID=F3A1-77C2 stands twice: partition 1 of mmcblk0 and the new partition 1" },
 	{ HERON, ":", { NULL }, 0, "mentions", "/etc/cron.d/backup:2 names the old disk" },
+	{ HERON,
+		"yes '# a heron' | head -c 1100000 > f; debugfs -R 'cat /etc/fstab' $V2 >> f; printf 'rm "
+		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
+		{ NULL }, 1, "mentions", "/etc/fstab cannot be read" },
 	{ KINGFISHER, ":", { NULL }, 0, "mentions", "every mention is put right" },
 	{ HERON, ":", { NULL }, 0, "files", "entries can be carried" },
 	{ HERON,

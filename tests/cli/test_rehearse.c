@@ -57,6 +57,20 @@ static const struct {
 } changes[] = {
 	{ HERON, "mdel -i $I@@4M ::kernel8.img ::kernel_2712.img", NULL, 1,
 		"no kernel that boards of the 5 series look for: kernel_2712.img, kernel8.img" },
+	{ HERON,
+		"printf 'include config.txt\\ninclude config.txt\\n' > c; mcopy -o -i $I@@4M c "
+		"::config.txt",
+		NULL, 0, "boot files include each other in a circle" },
+	{ HERON,
+		"printf 'include d.txt\\ninclude d.txt\\n' > c; printf 'include config.txt\\ninclude "
+		"config.txt\\n' > d; mcopy -o -i $I@@4M c ::config.txt; mcopy -o -i $I@@4M d ::d.txt",
+		NULL, 0, "boot files include each other in a circle" },
+	{ BITTERN, "mangle '1i INCLUDE extlinux.conf\\nINCLUDE extlinux.conf'", NULL, 0,
+		"boot files include each other in a circle" },
+	{ HERON,
+		"yes '# a heron' | head -c 1100000 > f; debugfs -R 'cat /etc/fstab' $V2 >> f; printf 'rm "
+		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
+		NULL, 1, "etc/fstab cannot be read (too large, or damaged)" },
 	{ HERON, "mdel -i $I@@4M ::kernel_2712.img", NULL, 0,
 		"kernel8.img, as on boards of the 5 series" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", NULL, 0,

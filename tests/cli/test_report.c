@@ -131,9 +131,9 @@ END_TEST
 
 START_TEST(of_an_interrupted_move)
 {
-	if (BENCH_INTERRUPT(SIGTERM, "carrying partition 2", "move", "--to", "nvme0n1", "--erase",
-		    "nvme0n1") == 0)
-		return;
+	ck_assert_int_eq(BENCH_INTERRUPT(SIGTERM, "carrying partition 2", "move", "--to", "nvme0n1",
+				 "--erase", "nvme0n1"),
+		4);
 	g_autofree char *page = page_of(NULL);
 	expect_text(page, "begun, and not finished");
 	ck_assert_str_eq(ask(NULL, ".state, (.stops | length), .stops[0].why, .rehearsal"),

@@ -43,8 +43,6 @@ static void expect_whole(void)
 	ck_assert_ptr_nonnull(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
 	ck_assert_ptr_nonnull(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "root=PARTUUID="));
 	/* Nothing of ours that only a running move needs. */
-	if (bench_was_killed_late())
-		return;
 	ck_assert_str_eq(SUP_TOOL("find", STATE, "-name", "checkpoint-*", "-o", "-name", ".*", "-o",
 				 "-name", "held*"),
 		"");
@@ -66,18 +64,16 @@ static const struct {
 START_TEST(kills_at_any_step)
 {
 	g_autofree char *card = g_strdup(sup_hash(CARD));
-	int first = killed_move(kills[_i].when);
-	int second = first == 0 ? 0
-				: BENCH_INTERRUPT(SIGKILL, kills[_i].then, "move", "--resume",
-					  "--erase", "nvme0n1");
 
-	if (second == 128 + SIGKILL) {
-		SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
-		bench_expect(&run, 0, "done: everything was read back");
-		bench_expect(&run, 0, "power off, take the SD card out");
-		if (kills[_i].not_again)
-			ck_assert_msg(!strstr(run.err, kills[_i].not_again), "%s", run.err);
-	}
+	ck_assert_int_eq(killed_move(kills[_i].when), 128 + SIGKILL);
+	ck_assert_int_eq(
+		BENCH_INTERRUPT(SIGKILL, kills[_i].then, "move", "--resume", "--erase", "nvme0n1"),
+		128 + SIGKILL);
+	SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done: everything was read back");
+	bench_expect(&run, 0, "power off, take the SD card out");
+	if (kills[_i].not_again)
+		ck_assert_msg(!strstr(run.err, kills[_i].not_again), "%s", run.err);
 	expect_whole();
 	ck_assert_str_eq(card, sup_hash(CARD));
 	SupRun over = BENCH_RUN("move", "--resume");
@@ -93,8 +89,7 @@ START_TEST(what_is_no_move_to_go_on_with)
 	bench_expect(&both, 2, "give either it or the options that draw one");
 	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
 	bench_expect(&empty, 3, "itinerary.json");
-	if (killed_move("carrying partition 2") == 0)
-		return;
+	ck_assert_int_eq(killed_move("carrying partition 2"), 128 + SIGKILL);
 	g_autofree char *before = g_strdup(sup_hash(DRIVE));
 	sup_write(BENCH_LOGBOOK, "nonsense\n");
 	SupRun damaged = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
@@ -106,8 +101,7 @@ END_TEST
 /* Somebody made another system of the disk since. */
 START_TEST(a_target_that_is_not_ours_any_more)
 {
-	if (killed_move("checking partition 2") == 0)
-		return;
+	ck_assert_int_eq(killed_move("checking partition 2"), 128 + SIGKILL);
 	const char *argv[] = { "sfdisk", "-q", DRIVE, NULL };
 	SupRun other = sup_run("label: dos\n,,83\n", argv);
 	ck_assert_int_eq(other.code, 0);
@@ -119,12 +113,39 @@ START_TEST(a_target_that_is_not_ours_any_more)
 }
 END_TEST
 
+/* Killed before it is said that the target is erased: the answer of before does not count for
+ * another disk in its place, whatever is on that. */
+static const struct {
+	const char *name, *script;
+} in_its_place[] = {
+	{ "a file system without a table", "mkfs.ext4 -q -F -L sounds \"$0\"" },
+	{ "a FAT without a table", "mkfs.vfat -F 32 -I -n SOUNDS \"$0\" >/dev/null" },
+	{ "swap", "mkswap -L sounds \"$0\" >/dev/null" },
+	{ "another table", "echo ',,83' | sfdisk -q \"$0\"" },
+	{ "nothing that is known", "printf sounds | dd of=\"$0\" bs=1 conv=notrunc status=none" },
+};
+
+START_TEST(another_disk_in_its_place)
+{
+	ck_assert_int_eq(killed_move("clearing"), 128 + SIGKILL);
+	SUP_TOOL("bash", "-ec", in_its_place[_i].script, DRIVE);
+	g_autofree char *before = g_strdup(sup_hash(DRIVE));
+	SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&run, 3, "has changed since the itinerary was drawn");
+	ck_assert_str_eq(before, sup_hash(DRIVE));
+	SupRun asked = bench_run("no\n", (const char *const[]){ "move", "--resume", NULL });
+	bench_expect(&asked, 3, "is not the name of the target");
+	ck_assert_str_eq(before, sup_hash(DRIVE));
+	SupRun agreed = bench_run("nvme0n1\n", (const char *const[]){ "move", "--resume", NULL });
+	bench_expect(&agreed, 0, "done:");
+}
+END_TEST
+
 START_TEST(an_unplugged_target)
 {
 	g_autofree char *away = g_strdup_printf("%s-away", sup_path("drive"));
 
-	if (killed_move("reading partition 2") == 0)
-		return;
+	ck_assert_int_eq(killed_move("reading partition 2"), 128 + SIGKILL);
 	ck_assert_int_eq(rename(DRIVE, away), 0);
 	SupRun gone = BENCH_RUN("move", "--resume");
 	bench_expect(&gone, 3, "nvme0n1");
@@ -138,8 +159,7 @@ END_TEST
 /* What the source got between the interruption and the going on comes along. */
 START_TEST(a_source_that_changed_meanwhile)
 {
-	if (killed_move("carrying partition 1") == 0)
-		return;
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
 	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
 	SupRun run = BENCH_RUN("move", "--resume");
 	bench_expect(&run, 0, "carried in 1 further pass");
@@ -157,14 +177,11 @@ START_TEST(a_catchup_that_was_cut_off)
 	bench_expect(&move, 0, "done:");
 	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
 	bench_put_boot_file(CARD, "terns.txt", "two pairs\n");
-	if (BENCH_INTERRUPT(SIGKILL, moments[_i], "catchup") == 128 + SIGKILL) {
-		SupRun again = BENCH_RUN("catchup");
-		/* The last kill may come when it is over. */
-		if (_i < 2 || again.code != 0)
-			bench_expect(&again, 3, "is the target of an unfinished move");
-		SupRun run = BENCH_RUN("move", "--resume");
-		bench_expect(&run, again.code == 0 ? 3 : 0, "done");
-	}
+	ck_assert_int_eq(BENCH_INTERRUPT(SIGKILL, moments[_i], "catchup"), 128 + SIGKILL);
+	SupRun again = BENCH_RUN("catchup");
+	bench_expect(&again, 3, "is the target of an unfinished move");
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 0, "done");
 	ck_assert_str_eq(bench_root_file(DRIVE, "etc/motd"), "terns on the weir\n");
 	ck_assert_str_eq(bench_boot_file(DRIVE, "terns.txt"), "two pairs\n");
 	sup_judge_ext(DRIVE, ROOT_AT);
@@ -339,6 +356,7 @@ Suite *suite_resume(void)
 	tcase_add_loop_test(t, kills_at_any_step, 0, (int)G_N_ELEMENTS(kills));
 	tcase_add_test(t, what_is_no_move_to_go_on_with);
 	tcase_add_test(t, a_target_that_is_not_ours_any_more);
+	tcase_add_loop_test(t, another_disk_in_its_place, 0, G_N_ELEMENTS(in_its_place));
 	tcase_add_test(t, an_unplugged_target);
 	tcase_add_test(t, a_source_that_changed_meanwhile);
 	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);

@@ -44,8 +44,6 @@ START_TEST(signals_leave_an_unfinished_target)
 		"--erase", "nvme0n1");
 
 	ck_assert_str_eq(card, sup_hash(CARD));
-	if (code == 0)
-		return; /* it was quicker than the signal */
 	if (signals[_i].number == SIGKILL) {
 		ck_assert_int_eq(code, 128 + SIGKILL);
 	} else {
