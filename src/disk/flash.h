@@ -47,6 +47,9 @@ typedef void (*WdrFlashProgress)(void *data, uint64_t done, uint64_t total);
 bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offset,
 	const uint8_t *bytes, size_t len, WdrFlashProgress progress, void *data,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The whole erase blocks that a write to this range erases; where nothing is erased, the range. */
+bool wdr_flash_erased(const WdrWorld *world, const char *device, uint64_t *offset, uint64_t *len,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Where an offset that counts from the end lies. */
 bool wdr_flash_size(const WdrWorld *world, const char *device, uint64_t *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,6 +1,7 @@
 /* Writing to flash by its erase blocks. Interface: the kernel's include/uapi/mtd/mtd-abi.h. */
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/text.h"
 #include "disk/flash.h"
 
 #include <errno.h>
@@ -95,6 +96,21 @@ bool wdr_flash_size(const WdrWorld *world, const char *device, uint64_t *ret, GE
 	if (!open_flash(&f, world, device, O_RDONLY, error))
 		return false;
 	*ret = f.size;
+	return true;
+}
+
+bool wdr_flash_erased(
+	const WdrWorld *world, const char *device, uint64_t *offset, uint64_t *len, GError **error)
+{
+	g_auto(Flash) f = { .fd = -1 };
+
+	if (!open_flash(&f, world, device, O_RDONLY, error))
+		return false;
+	if (!f.is_erased || *offset > f.size || *len > f.size - *offset)
+		return true;
+	uint64_t end = MIN(wdr_round_up(*offset + *len, f.step), f.size);
+	*offset -= *offset % f.step;
+	*len = end - *offset;
 	return true;
 }
 

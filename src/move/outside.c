@@ -148,15 +148,22 @@ bool wdr_outside_write(
 	g_autoptr(WdrChange) change = g_new0(WdrChange, 1);
 	g_autofree uint8_t *before = NULL;
 	g_autofree char *name = g_path_get_basename(device);
-	size_t len = 0;
-	const uint8_t *data = g_bytes_get_data(bytes, &len);
+	size_t new_len = 0;
+	const uint8_t *new_bytes = g_bytes_get_data(bytes, &new_len);
+	uint64_t at = offset;
+	uint64_t whole = new_len;
 
-	if (!wdr_flash_read_at(o->world, device, (int64_t)offset, len, &before, error))
+	/* What is erased is kept, the neighbours in the same block too: a power cut takes them. */
+	if (!wdr_flash_erased(o->world, device, &at, &whole, error) ||
+		!wdr_flash_read_at(o->world, device, (int64_t)at, (size_t)whole, &before, error))
 		return false;
+	size_t len = (size_t)whole;
+	g_autofree uint8_t *data = g_memdup2(before, len);
+	memcpy(data + (offset - at), new_bytes, new_len);
 	change->number = o->next++;
 	change->disk = g_strdup(device);
 	change->region = g_strdup(device);
-	change->region_at = offset;
+	change->region_at = at;
 	change->region_size = len;
 	change->after = wdr_hash(data, len);
 	if (!wdr_change_keep(o->state, change, name, before, len, error) ||
@@ -164,7 +171,7 @@ bool wdr_outside_write(
 		!wdr_logbook_change(o->logbook, change, error))
 		return false;
 	o->has_begun = true;
-	return wdr_flash_write_at(o->world, device, offset, data, len, tell, o, error) &&
+	return wdr_flash_write_at(o->world, device, at, data, len, tell, o, error) &&
 	       wdr_logbook_changed(o->logbook, change->number, error);
 }
 

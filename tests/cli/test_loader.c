@@ -172,11 +172,31 @@ START_TEST(power_is_cut_while_flash_is_written)
 	ck_assert_int_eq(again.code, 128 + SIGKILL);
 	SupRun restored = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
 	/* Where the flash was empty the second cut may have come after all was back. */
-	bench_expect(&restored, 0, _i == 0 ? "put back  " : "1500000 bytes of /dev/mtd0 at 0");
+	bench_expect(&restored, 0, _i == 0 ? "put back  " : "1507328 bytes of /dev/mtd0 at 0");
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
 	SupRun whole = BOARD_WITH_FAULTS(b, nor, "loader", INSTALLED, "--write");
 	bench_expect(&whole, 0, "loader done: everything was read back");
 	board_shell(b, "", "cmp -n 1500000 spi.bin dev/mtd0");
+}
+END_TEST
+
+/* What lies behind the loader in its last erase block is erased with it, and comes back with it. */
+START_TEST(neighbours_in_an_erase_block)
+{
+	static const char cut[] = "mtd0:nor:65536:4194304 mtd0:kill:1499999:1";
+	const Board *b = &boards[BITTERN];
+
+	board_shell(b, shorthands,
+		"spi 1500000; cp spi.bin root" INSTALLED
+		"; printf 'the settings of the station' | dd "
+		"of=dev/mtd0 bs=1 seek=1505000 conv=notrunc status=none");
+	g_autofree char *before = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
+	SupRun run = BOARD_WITH_FAULTS(b, cut, "loader", INSTALLED, "--write");
+	ck_assert_int_eq(run.code, 128 + SIGKILL);
+	ck_assert_str_ne(before, sup_hash(board_path(b, "dev/mtd0")));
+	SupRun restored = BOARD_WITH_FAULTS(b, nor, "loader", "--restore");
+	bench_expect(&restored, 0, "put back");
+	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
 }
 END_TEST
 
@@ -311,6 +331,7 @@ Suite *suite_loader(void)
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, flash_is_written_and_restored);
 	tcase_add_test(t, cells_are_erased_before_they_are_written);
+	tcase_add_test(t, neighbours_in_an_erase_block);
 	tcase_add_loop_test(t, power_is_cut_while_flash_is_written, 0, 3);
 	tcase_add_loop_test(t, a_flash_that_fails_is_restored, 0, (int)G_N_ELEMENTS(failures));
 	tcase_add_test(t, what_cannot_be_saved_is_not_written);
