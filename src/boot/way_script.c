@@ -1,7 +1,7 @@
 /* A loader script, followed as far as its usual shapes go: variables are set and filled in, a
  * settings file is imported, files are loaded by name, and booti or the like ends it. A script is a
- * program: where a line decides by what only the running loader knows, that line is a doubt, and
- * both of its branches are passed over. */
+ * program: where a line decides by what only the running loader knows, or has a command that is not
+ * known here, that line is a doubt, and its branches are passed over. */
 #include "boot/image.h"
 #include "boot/way.h"
 
@@ -9,7 +9,13 @@
 
 enum { DEPTH_MAX = 16, VALUE_BYTES_MAX = 16384 };
 
-typedef enum { BRANCH_TAKEN, BRANCH_PASSED, BRANCH_UNKNOWN } Branch;
+/* Of a command: it succeeds, it fails, nobody can tell. */
+typedef enum {
+	BRANCH_TAKEN,
+	BRANCH_PASSED,
+	BRANCH_UNKNOWN,
+	BRANCH_DONE /* an earlier one was taken */
+} Branch;
 
 typedef struct {
 	WdrWays *ways;
@@ -96,7 +102,7 @@ static void set(Script *s, const char *name, char *value)
 }
 
 /* "env import -t ADDRESS SIZE": lines of KEY=VALUE of the file that was loaded there. */
-static void import(Script *s, const GPtrArray *words)
+static Branch import(Script *s, const GPtrArray *words)
 {
 	const char *path = NULL;
 	size_t len = 0;
@@ -105,7 +111,7 @@ static void import(Script *s, const GPtrArray *words)
 		path = g_hash_table_lookup(s->loaded, words->pdata[i]);
 	g_autofree char *text = path ? wdr_ways_text(s->ways, path, &len) : NULL;
 	if (!text)
-		return;
+		return BRANCH_PASSED;
 	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
 	for (size_t i = 0; lines[i]; i++) {
 		char *equals = strchr(lines[i], '=');
@@ -115,11 +121,12 @@ static void import(Script *s, const GPtrArray *words)
 		g_strchomp(equals + 1);
 		set(s, lines[i], g_strdup(equals + 1));
 	}
+	return BRANCH_TAKEN;
 }
 
 /* "load DEVTYPE NUMBER ADDRESS FILE". Without an address in a variable that we know, the place is
  * its own name: only what is loaded there later matters. */
-static void load(Script *s, const char *line, const GPtrArray *words)
+static Branch load(Script *s, const char *line, const GPtrArray *words)
 {
 	g_auto(GStrv) raw = g_strsplit_set(line, " \t", -1);
 	const char *file = words->len >= 4 ? words->pdata[words->len - 1] : NULL;
@@ -131,11 +138,13 @@ static void load(Script *s, const char *line, const GPtrArray *words)
 			where = g_strdup(raw[i]);
 	}
 	if (!file || !where)
-		return;
+		return BRANCH_UNKNOWN;
 	char *path = path_of(s, file);
+	bool is_there = wdr_ways_has(s->ways, path);
 	const char *filled = words->len >= 5 ? words->pdata[3] : "";
 	g_hash_table_replace(s->loaded, g_strdup(*filled ? filled : where), path);
 	g_hash_table_replace(s->loaded, g_steal_pointer(&where), g_strdup(path));
+	return is_there ? BRANCH_TAKEN : BRANCH_PASSED;
 }
 
 static const char *loaded_at(const Script *s, const char *filled, const char *raw)
@@ -171,53 +180,46 @@ static void start(Script *s, const char *line)
 	s->has_started = true;
 }
 
-/* "if test -e ${devtype} ${devnum} FILE; then": whether a file is there is all that can be told. */
-static Branch judge(const Script *s, const GPtrArray *words)
+/* All variables in the text were set by what was followed; others only the running loader has. */
+static bool knows_all(const Script *s, const char *text)
 {
-	bool is_file = words->len >= 6 && strcmp(word(words, 1), "test") == 0 &&
-		       strcmp(word(words, 2), "-e") == 0;
+	for (const char *at = strchr(text, '$'); at; at = strchr(at + 1, '$')) {
+		const char *name = at + 1 + (at[1] == '{');
+		size_t len = 0;
+		while (g_ascii_isalnum(name[len]) || name[len] == '_')
+			len++;
+		g_autofree char *key = g_strndup(name, len);
+		if (!g_hash_table_contains(s->variables, key))
+			return false;
+	}
+	return true;
+}
 
-	if (!is_file)
+static Branch when(bool is_true)
+{
+	return is_true ? BRANCH_TAKEN : BRANCH_PASSED;
+}
+
+/* "test -e DEVTYPE NUMBER FILE", comparing texts, and asking whether there is any. */
+static Branch judge(const Script *s, const char *command, const GPtrArray *words)
+{
+	const char *what = word(words, 1);
+
+	if (strcmp(what, "-e") == 0 && words->len == 5) {
+		g_autofree char *path = path_of(s, word(words, 4));
+		return when(wdr_ways_has(s->ways, path));
+	}
+	if (!knows_all(s, command))
 		return BRANCH_UNKNOWN;
-	g_autofree char *name = g_strndup(word(words, 5), strcspn(word(words, 5), ";"));
-	g_autofree char *path = path_of(s, name);
-	return wdr_ways_has(s->ways, path) ? BRANCH_TAKEN : BRANCH_PASSED;
-}
-
-static bool is_passed(const Script *s)
-{
-	for (unsigned i = 0; i < s->depth; i++) {
-		if (s->branches[i] != BRANCH_TAKEN)
-			return true;
-	}
-	return false;
-}
-
-static bool branch(Script *s, const char *line, const GPtrArray *words)
-{
-	if (strcmp(word(words, 0), "if") == 0) {
-		if (s->depth == DEPTH_MAX) {
-			doubt(s, line);
-			return true;
-		}
-		Branch b = is_passed(s) ? BRANCH_PASSED : judge(s, words);
-		if (b == BRANCH_UNKNOWN)
-			doubt(s, line);
-		/* "if …; then COMMAND; fi" on one line changes nothing below it. */
-		if (!g_str_has_suffix(line, " fi"))
-			s->branches[s->depth++] = b;
-		return true;
-	}
-	if (s->depth > 0 && strcmp(word(words, 0), "else") == 0) {
-		Branch *b = &s->branches[s->depth - 1];
-		*b = *b == BRANCH_TAKEN ? BRANCH_PASSED : *b == BRANCH_PASSED ? BRANCH_TAKEN : *b;
-		return true;
-	}
-	if (s->depth > 0 && strcmp(word(words, 0), "fi") == 0) {
-		s->depth--;
-		return true;
-	}
-	return strcmp(word(words, 0), "then") == 0;
+	if (words->len <= 3 && strcmp(what, "-n") == 0)
+		return when(*word(words, 2) != '\0');
+	if (words->len <= 3 && strcmp(what, "-z") == 0)
+		return when(*word(words, 2) == '\0');
+	bool is_equal = strcmp(what, word(words, 3)) == 0;
+	if (words->len == 4 && strcmp(word(words, 2), "=") == 0)
+		return when(is_equal);
+	return words->len == 4 && strcmp(word(words, 2), "!=") == 0 ? when(!is_equal)
+								    : BRANCH_UNKNOWN;
 }
 
 static void setenv_line(Script *s, const GPtrArray *words)
@@ -229,26 +231,181 @@ static void setenv_line(Script *s, const GPtrArray *words)
 	set(s, word(words, 1), g_string_free(g_steal_pointer(&value), FALSE));
 }
 
+static bool is_among(const char *command, const char *const *list)
+{
+	return g_strv_contains(list, command);
+}
+
+/* One command. What it does is either known here, or of no matter for which kernel starts with
+ * which arguments, or a doubt. */
+static Branch run(Script *s, const char *command)
+{
+	static const char *const loads[] = { "load", "ext4load", "ext2load", "fatload", NULL };
+	static const char *const starts[] = { "booti", "bootz", "bootm", NULL };
+	static const char *const says[] = { "echo", "printenv", "sleep", "true", NULL };
+	static const char *const devices[] = { "fdt", "mmc", "usb", "nvme", "scsi", "pci", "led",
+		"gpio", "cls", "dcache", "icache", NULL };
+	g_autoptr(GPtrArray) words = words_of(s, command);
+	const char *name = word(words, 0);
+
+	if (strcmp(name, "test") == 0)
+		return judge(s, command, words);
+	if (is_among(name, says))
+		return BRANCH_TAKEN;
+	if (is_among(name, devices))
+		return BRANCH_UNKNOWN;
+	if (strcmp(name, "false") == 0)
+		return BRANCH_PASSED;
+	if (strcmp(name, "setenv") == 0) {
+		setenv_line(s, words);
+		return BRANCH_TAKEN;
+	}
+	if (strcmp(name, "env") == 0 && strcmp(word(words, 1), "import") == 0)
+		return import(s, words);
+	if (is_among(name, loads))
+		return load(s, command, words);
+	if (is_among(name, starts)) {
+		start(s, command);
+		return BRANCH_TAKEN;
+	}
+	doubt(s, command);
+	return BRANCH_UNKNOWN;
+}
+
+/* The next command of a chain, without blanks around it, and what stands behind it: '&' for "&&",
+ * '|' for "||", ';', or 0. The caller's; NULL: there is none. */
+static char *next_command(const char **at, char *ret_behind)
+{
+	const char *start = *at + strspn(*at, " \t");
+	const char *end = start;
+	char quote = 0;
+
+	if (*start == '\0')
+		return NULL;
+	for (; *end; end++) {
+		bool is_double = (*end == '&' || *end == '|') && end[1] == *end;
+		if (quote ? *end == quote : *end == '"' || *end == '\'')
+			quote = quote ? 0 : *end;
+		else if (!quote && (*end == ';' || is_double))
+			break;
+	}
+	*ret_behind = *end;
+	*at = end + (*end == '\0' ? 0 : *end == ';' ? 1 : 2);
+	return g_strchomp(g_strndup(start, (size_t)(end - start)));
+}
+
+/* The first command of `*at`, and those that "&&" and "||" join to it. */
+static Branch chain(Script *s, const char *first, char behind, const char **at)
+{
+	Branch result = run(s, first);
+
+	while (behind == '&' || behind == '|') {
+		char then = 0;
+		g_autofree char *command = next_command(at, &then);
+		bool is_reached = result == (behind == '&' ? BRANCH_TAKEN : BRANCH_PASSED);
+		if (result == BRANCH_UNKNOWN && command && !g_str_has_prefix(command, "echo"))
+			doubt(s, command);
+		else if (command && is_reached)
+			result = run(s, command);
+		behind = command ? then : 0;
+	}
+	return result;
+}
+
+/* What a chain joins, without doing it. */
+static void pass_chain(char behind, const char **at)
+{
+	while (behind == '&' || behind == '|')
+		g_free(next_command(at, &behind));
+}
+
+static bool is_passed(const Script *s)
+{
+	for (unsigned i = 0; i < s->depth; i++) {
+		if (s->branches[i] != BRANCH_TAKEN)
+			return true;
+	}
+	return false;
+}
+
+/* "if CONDITION" or "elif CONDITION": is it to be asked? */
+static void condition(Script *s, const char *command, bool is_asked, char behind, const char **at)
+{
+	Branch *b = &s->branches[s->depth - 1];
+
+	if (!is_asked) {
+		pass_chain(behind, at);
+		return;
+	}
+	*b = chain(s, command, behind, at);
+	if (*b == BRANCH_UNKNOWN) {
+		g_autofree char *asked = g_strconcat("if ", command, NULL);
+		doubt(s, asked);
+	}
+}
+
+static const char *behind_word(const char *text, const char *keyword)
+{
+	size_t len = strlen(keyword);
+
+	return g_str_has_prefix(text, keyword) && (text[len] == '\0' || strchr(" \t", text[len]))
+		       ? text + len + strspn(text + len, " \t")
+		       : NULL;
+}
+
+/* A branch that was taken stays the only one. */
+static void turn(Branch *b)
+{
+	*b = *b == BRANCH_TAKEN || *b == BRANCH_DONE ? BRANCH_DONE
+	     : *b == BRANCH_PASSED                   ? BRANCH_TAKEN
+						     : BRANCH_UNKNOWN;
+}
+
+static void take_command(Script *s, const char *command, char behind, const char **at)
+{
+	const char *rest = NULL;
+
+	if ((rest = behind_word(command, "if"))) {
+		bool is_asked = !is_passed(s);
+		if (s->depth == DEPTH_MAX) {
+			doubt(s, command);
+			return;
+		}
+		s->branches[s->depth++] = BRANCH_PASSED;
+		/* Of one that is passed over, no part is to be taken. */
+		if (!is_asked)
+			s->branches[s->depth - 1] = BRANCH_DONE;
+		condition(s, rest, is_asked, behind, at);
+	} else if (s->depth > 0 && (rest = behind_word(command, "elif"))) {
+		Branch *b = &s->branches[s->depth - 1];
+		turn(b);
+		condition(s, rest, *b == BRANCH_TAKEN, behind, at);
+	} else if (s->depth > 0 && (rest = behind_word(command, "else"))) {
+		turn(&s->branches[s->depth - 1]);
+		if (*rest)
+			take_command(s, rest, behind, at);
+	} else if ((rest = behind_word(command, "then"))) {
+		if (*rest)
+			take_command(s, rest, behind, at);
+	} else if (s->depth > 0 && behind_word(command, "fi")) {
+		s->depth--;
+	} else if (is_passed(s)) {
+		pass_chain(behind, at);
+	} else {
+		(void)chain(s, command, behind, at);
+	}
+}
+
 static void take_line(Script *s, const char *line)
 {
-	static const char *const loads[] = { "load", "ext4load", "ext2load", "fatload" };
-	static const char *const starts[] = { "booti", "bootz", "bootm" };
-	g_autoptr(GPtrArray) words = words_of(s, line);
-	const char *command = word(words, 0);
+	char behind = 0;
 
-	if (*command == '\0' || *command == '#' || branch(s, line, words) || is_passed(s))
-		return;
-	if (strcmp(command, "setenv") == 0)
-		setenv_line(s, words);
-	else if (strcmp(command, "env") == 0 && strcmp(word(words, 1), "import") == 0)
-		import(s, words);
-	for (size_t i = 0; i < G_N_ELEMENTS(loads); i++) {
-		if (strcmp(command, loads[i]) == 0)
-			load(s, line, words);
-	}
-	for (size_t i = 0; i < G_N_ELEMENTS(starts); i++) {
-		if (strcmp(command, starts[i]) == 0)
-			start(s, line);
+	for (const char *at = line; *line != '#' && !s->has_started;) {
+		g_autofree char *command = next_command(&at, &behind);
+		if (!command)
+			return;
+		if (*command)
+			take_command(s, command, behind, &at);
 	}
 }
 
