@@ -6,6 +6,7 @@
 
 typedef struct {
 	char *first, *number, *targets, *initial, *state, *on;
+	char **despite;
 	gboolean set_fuse, write;
 } OrderOptions;
 
@@ -17,6 +18,7 @@ static void options_clear(OrderOptions *o)
 	g_free(o->initial);
 	g_free(o->state);
 	g_free(o->on);
+	g_strfreev(o->despite);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(OrderOptions, options_clear)
 
@@ -50,6 +52,8 @@ static bool make_plan(OrderOptions *o, WdrGlobals *globals, int argc, char **arg
 			"On a board that boots from USB only after a fuse was set: the line in config.txt "
 			"that sets it for ever",
 			NULL },
+		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
+			"Go on although this is lost: way-back", "CHECK" },
 		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
 			"Do it; without this it is only shown", NULL },
 		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
@@ -93,6 +97,28 @@ static bool is_fine(const void *plan, bool is_done)
 
 const WdrStepSort wdr_step_order = { "order", show, show_json, write_plan, is_fine };
 
+/* A board that then does not start can be helped by no card: more than a line of colour is asked
+ * for. */
+static bool may_lose_way_back(const OrderOptions *o, const WdrOrderPlan *p, GError **error)
+{
+	WdrOut out = wdr_out(stderr, true);
+
+	if (!p->without_way_back ||
+		(o->despite && g_strv_contains((const char *const *)o->despite, "way-back")))
+		return true;
+	wdr_out_text(&out, WDR_STYLE_PLAIN,
+		"The order %s never comes to a card: when nothing else starts, no card helps any "
+		"more.\nType the order (%s) to go on: ",
+		p->without_way_back, p->without_way_back);
+	if (wdr_cli_agree(p->without_way_back, NULL, "the order", NULL))
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"the order %s takes the way back by card away, and was not confirmed",
+		p->without_way_back);
+	wdr_error_hint(error, "nothing was changed; scripts answer with --despite way-back");
+	return false;
+}
+
 static int order_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(OrderOptions) o = { 0 };
@@ -101,6 +127,8 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrOrderPlan) p = NULL;
 
 	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o.write && !may_lose_way_back(&o, p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(
 		globals, &(WdrStepRun){ .sort = &wdr_step_order,

@@ -126,10 +126,17 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	}
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	g_autofree char *better = wdr_boot_order_with_first(&b->order, target->medium);
-	g_autofree char *remedy = g_strdup_printf(
-		"power off and take it out, or put BOOT_ORDER=%s into the firmware's settings",
-		better);
 	bool is_earlier = wdr_boot_order_tries(&b->order, a->disk->medium, &old) && old < new;
+	/* What is set already is no advice. */
+	g_autofree char *remedy =
+		is_earlier
+			? g_strdup_printf(
+				  "power off and take it out, or put BOOT_ORDER=%s into the "
+				  "firmware's settings",
+				  better)
+			: g_strdup(
+				  "power off and take the old disk out; if nothing starts then, look at "
+				  "cable, power and connector of the new one");
 	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK, remedy,
 		is_earlier ? "the boot order %s comes to the old disk first: %s"
 			   : "the boot order %s comes to the new disk first (%s), which did not "

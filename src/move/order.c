@@ -38,6 +38,7 @@ void wdr_order_plan_free(WdrOrderPlan *p)
 	g_ptr_array_unref(p->orders);
 	wdr_eeprom_settings_clear(&p->settings);
 	g_free(p->new_settings);
+	g_free(p->without_way_back);
 	g_ptr_array_unref(p->writes);
 	wdr_uboot_env_free(p->env);
 	wdr_onsite_free(p->site);

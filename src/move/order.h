@@ -45,7 +45,10 @@ typedef struct {
 	GPtrArray *files;           /* WdrFilePlan */
 	char *diff;                 /* of settings, for people; NULL: none change */
 	GPtrArray *left;            /* char * */
-	bool has_unread;            /* when it was written: some of it cannot be read back yet */
+	/* The new order never comes to a card, where the present one does: as it is stored; NULL:
+	 * no. */
+	char *without_way_back;
+	bool has_unread; /* when it was written: some of it cannot be read back yet */
 } WdrOrderPlan;
 
 /* UNSUPPORTED: the machine is no such board; USAGE: a wrong order; REFUSED: it cannot be changed

@@ -183,6 +183,16 @@ static void add_probe(const WdrOrderPlan *p, const WdrOrderOptions *o, char **se
 	*settings = wdr_eeprom_with(before, "PCIE_PROBE", "1");
 }
 
+/* An order that nobody can read may come to it. */
+static bool tries_card(const char *text)
+{
+	WdrBootOrder order = { 0 };
+	unsigned place = 0;
+
+	return !text || !wdr_boot_order_parse(text, &order, NULL) ||
+	       wdr_boot_order_tries(&order, "SD card", &place);
+}
+
 static bool plan_settings(WdrOrderPlan *p, const WdrOrderOptions *o, GError **error)
 {
 	const char *before = next_settings(p);
@@ -207,6 +217,8 @@ static bool plan_settings(WdrOrderPlan *p, const WdrOrderOptions *o, GError **er
 		return true;
 	}
 	p->new_settings = after;
+	if (tries_card(text) && !tries_card(order))
+		p->without_way_back = g_strdup(order);
 	p->diff = wdr_diff("the firmware's settings", before, strlen(before), after, strlen(after));
 	return true;
 }

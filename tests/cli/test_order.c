@@ -4,6 +4,7 @@
 
 #include <jansson.h>
 #include <string.h>
+#include <unistd.h>
 
 Suite *suite_order(void);
 
@@ -184,6 +185,32 @@ START_TEST(firmware_settings_come_and_go)
 END_TEST
 
 /* What somebody set since is theirs. */
+/* An order that never comes to a card wants to be typed again, or named. */
+START_TEST(the_last_way_back)
+{
+	const Board *b = board_of(HERON);
+	const char *waiting = board_path(b, "root/boot/firmware/pieeprom.upd");
+	g_autofree char *bench = g_strdup(board_path(b, "."));
+	const char *argv[] = { sup_program(), "--bench", bench, "order", "--set", "0xf6", "--write",
+		NULL };
+	SupRun preview = BOARD_RUN(b, "order", "--set", "0xf6");
+	SupRun silent = sup_run("", argv);
+	SupRun wrong = sup_run("yes\n", argv);
+
+	bench_expect(&preview, 0, "there is no way back with one");
+	bench_expect(&silent, 3, "takes the way back by card away");
+	bench_expect(&wrong, 3, "--despite way-back");
+	ck_assert_int_ne(access(waiting, F_OK), 0);
+	SupRun typed = sup_run("0xf6\n", argv);
+	bench_expect(&typed, 0, "done");
+	ck_assert_int_eq(access(waiting, F_OK), 0);
+	SupRun back = BOARD_RUN(b, "rewind");
+	bench_expect(&back, 0, "put back");
+	SupRun named = BOARD_RUN(b, "order", "--set", "0xf6", "--write", "--despite", "way-back");
+	bench_expect(&named, 0, "done");
+}
+END_TEST
+
 START_TEST(settings_that_somebody_changed_since)
 {
 	const Board *b = board_of(HERON);
@@ -344,6 +371,7 @@ Suite *suite_order(void)
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, firmware_settings_come_and_go);
+	tcase_add_test(t, the_last_way_back);
 	tcase_add_test(t, settings_that_somebody_changed_since);
 	tcase_add_test(t, a_fuse_is_set_once);
 	tcase_add_test(t, one_copy_of_an_environment);
