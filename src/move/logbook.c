@@ -184,6 +184,20 @@ bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error)
 		error);
 }
 
+bool wdr_logbook_sealed(
+	WdrLogbook *l, unsigned number, const char *what, const WdrPartSeal *seal, GError **error)
+{
+	char head[WDR_HASH_TEXT_LEN + 1];
+
+	wdr_hash_to_text(seal->head, head);
+	return append(l,
+		json_pack("{s:I, s:s, s:i, s:s, s:I, s:s?}", "at",
+			(json_int_t)wdr_world_now(l->world), "event", "part", "number", (int)number,
+			"what", what, "list_bytes", (json_int_t)seal->list_bytes, "head_xxh128",
+			seal->has_head ? head : NULL),
+		error);
+}
+
 bool wdr_logbook_part(WdrLogbook *l, unsigned number, const char *what, GError **error)
 {
 	return append(l,

@@ -53,6 +53,14 @@ typedef struct {
 void wdr_change_free(WdrChange *change);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrChange, wdr_change_free)
 
+/* What a carried part was like when that was said. */
+typedef struct {
+	uint64_t list_bytes; /* of its packing list; 0: it has none */
+	bool has_head;
+	WdrHash head; /* of the first bytes of its volume, where file systems note that they were
+			 mounted */
+} WdrPartSeal;
+
 typedef struct WdrLogbook WdrLogbook;
 
 /* itinerary_file may be NULL: no plan lies beside it. Starts a new one. An old one that tells of
@@ -69,6 +77,9 @@ bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error);
 bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);
 /* What the words mean is told in logged.h. */
 bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same with what tells later whether the part is still what it was. */
+bool wdr_logbook_sealed(
+	WdrLogbook *l, unsigned number, const char *what, const WdrPartSeal *seal, GError **error);
 bool wdr_logbook_part(
 	WdrLogbook *l, unsigned number, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_range(WdrLogbook *l, unsigned number, const WdrRange *range, WdrHash hash,

@@ -6,7 +6,7 @@
 
 void wdr_logged_init(WdrLogged *ret)
 {
-	*ret = (WdrLogged){ .carried = g_hash_table_new(NULL, NULL),
+	*ret = (WdrLogged){ .carried = g_hash_table_new_full(NULL, NULL, NULL, g_free),
 		.ranges = g_array_new(FALSE, FALSE, sizeof(WdrLoggedRange)),
 		.missing = wdr_missing_list_new() };
 }
@@ -45,6 +45,23 @@ bool wdr_logged_is_carried(const WdrLogged *l, unsigned number)
 	return g_hash_table_contains(l->carried, GUINT_TO_POINTER(number));
 }
 
+const WdrPartSeal *wdr_logged_seal(const WdrLogged *l, unsigned number)
+{
+	return g_hash_table_lookup(l->carried, GUINT_TO_POINTER(number));
+}
+
+static bool take_seal(json_t *line, WdrLogged *l, guint number)
+{
+	json_int_t bytes = json_integer_value(json_object_get(line, "list_bytes"));
+	const char *head = json_string_value(json_object_get(line, "head_xxh128"));
+	WdrPartSeal seal = { .list_bytes = (uint64_t)MAX(bytes, 0), .has_head = head != NULL };
+
+	if (head && !wdr_hash_from_text(head, &seal.head))
+		return false;
+	g_hash_table_insert(l->carried, GUINT_TO_POINTER(number), g_memdup2(&seal, sizeof(seal)));
+	return true;
+}
+
 static bool take_mark(const char *what, WdrLogged *l)
 {
 	if (strcmp(what, WDR_MARK_CLEARED) == 0)
@@ -67,8 +84,8 @@ static bool take_part(json_t *line, const char *what, WdrLogged *l)
 	if (number < 1 || number > G_MAXUINT16)
 		return false;
 	if (strcmp(what, WDR_PART_CARRIED) == 0)
-		g_hash_table_add(l->carried, GUINT_TO_POINTER((guint)number));
-	else if (strcmp(what, WDR_PART_BEGUN) == 0)
+		return take_seal(line, l, (guint)number);
+	if (strcmp(what, WDR_PART_BEGUN) == 0)
 		forget_part(l, (unsigned)number);
 	else if (strcmp(what, WDR_PART_CHANGING) == 0)
 		g_hash_table_remove(l->carried, GUINT_TO_POINTER((guint)number));

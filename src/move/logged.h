@@ -30,7 +30,7 @@ typedef struct {
 	bool is_cleared, is_released, has_arrived;
 	bool is_done;        /* and nothing was begun since */
 	bool was_done;       /* once */
-	GHashTable *carried; /* numbers of parts */
+	GHashTable *carried; /* number of a part -> WdrPartSeal */
 	GArray *ranges;      /* WdrLoggedRange */
 	GPtrArray *missing;  /* WdrMissing */
 } WdrLogged;
@@ -40,6 +40,8 @@ void wdr_logged_init(WdrLogged *ret);
 void wdr_logged_clear(WdrLogged *l);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLogged, wdr_logged_clear)
 bool wdr_logged_is_carried(const WdrLogged *l, unsigned number);
+/* What it was like then. Borrowed; NULL: it is not carried. */
+const WdrPartSeal *wdr_logged_seal(const WdrLogged *l, unsigned number);
 /* The stretch that begins there; NULL: none. */
 const WdrLoggedRange *wdr_logged_range(const WdrLogged *l, unsigned number, uint64_t start);
 

@@ -8,10 +8,12 @@
 #include "move/records.h"
 #include "move/running.h"
 
+#include <errno.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
-enum { WIPE_BYTES = 1024 * 1024, CHECKPOINT_BYTES = 1024 * 1024 * 1024 };
+enum { SEAL_BYTES = 4096, WIPE_BYTES = 1024 * 1024, CHECKPOINT_BYTES = 1024 * 1024 * 1024 };
 
 void wdr_move_result_clear(WdrMoveResult *r)
 {
@@ -121,12 +123,63 @@ static bool clear_target(WdrMoving *m, GError **error)
 
 /* ---- steps 2 to 5 ---- */
 
+/* Of a part whose start is held back there is nothing on the medium to look at. */
+static bool make_seal(const WdrMoving *m, const WdrItineraryPart *p, bool with_head,
+	WdrPartSeal *ret, GError **error)
+{
+	g_autofree char *list = wdr_moving_packing_file(m, p);
+	uint8_t head[SEAL_BYTES];
+	struct stat st;
+
+	if (wdr_moving_is_volume(p)) {
+		if (stat(list, &st) != 0)
+			return wdr_error_set_errno(error, errno, "the packing list %s", list);
+		ret->list_bytes = (uint64_t)st.st_size;
+	}
+	ret->has_head = with_head && wdr_moving_is_volume(p);
+	if (!ret->has_head)
+		return true;
+	if (!wdr_blockdev_read(m->medium, head, sizeof(head), p->to.start, error))
+		return false;
+	ret->head = wdr_hash(head, sizeof(head));
+	return true;
+}
+
+/* An earlier run carried it: are its list and its volume still what they were? Without the list
+ * nothing could be compared; a volume that somebody mounted meanwhile is carried anew. */
+static bool look_at_seal(
+	const WdrMoving *m, const WdrItineraryPart *p, bool *ret_holds, GError **error)
+{
+	const WdrPartSeal *was = wdr_logged_seal(&m->logged, p->number);
+	WdrPartSeal now = { 0 };
+
+	if (!make_seal(m, p, was->has_head, &now, error))
+		return false;
+	if (now.list_bytes != was->list_bytes) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"the packing list of partition %u has %" G_GUINT64_FORMAT
+			" bytes, and had %" G_GUINT64_FORMAT " when the partition was carried",
+			p->number, now.list_bytes, was->list_bytes);
+		wdr_error_hint(error,
+			"run the same move again without --resume: it starts over; the source is as it was");
+		return false;
+	}
+	*ret_holds = !was->has_head || wdr_hash_equal(was->head, now.head);
+	if (!*ret_holds)
+		wdr_world_note(m->world,
+			"partition %u of the target was changed since it was carried: it is carried anew",
+			p->number);
+	return true;
+}
+
 bool wdr_moving_note_carried(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
 	bool is_held = m->hold && m->hold->part == p;
 
-	if ((is_held && !wdr_hold_save(m, error)) ||
-		!wdr_logbook_part(m->logbook, p->number, WDR_PART_CARRIED, error))
+	WdrPartSeal seal = { 0 };
+
+	if ((is_held && !wdr_hold_save(m, error)) || !make_seal(m, p, !is_held, &seal, error) ||
+		!wdr_logbook_sealed(m->logbook, p->number, WDR_PART_CARRIED, &seal, error))
 		return false;
 	remove_checkpoint(m, p);
 	return true;
@@ -204,6 +257,8 @@ static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
 {
 	bool is_carried = wdr_logged_is_carried(&m->logged, p->number);
 
+	if (is_carried && !look_at_seal(m, p, &is_carried, error))
+		return false;
 	/* Passes find what changed on a volume since; blocks are looked at again. */
 	if (is_carried && wdr_itinerary_way(p) != WDR_WAY_BLOCKS)
 		return count_carried(m, p, error);
@@ -216,8 +271,12 @@ static bool carry_last(WdrMoving *m, WdrHold *hold, GError **error)
 {
 	const WdrItineraryPart *p = hold->part;
 
-	if (wdr_logged_is_carried(&m->logged, p->number))
-		return count_carried(m, p, error) && wdr_hold_look(hold, error);
+	bool is_carried = wdr_logged_is_carried(&m->logged, p->number);
+	bool holds = true;
+
+	if (is_carried)
+		return look_at_seal(m, p, &holds, error) && count_carried(m, p, error) &&
+		       wdr_hold_look(hold, error);
 	return wdr_moving_fill(m, p, hold->dev, 0, error) && wdr_hold_look(hold, error) &&
 	       wdr_moving_compare(m, p, hold->seen, 0, error) &&
 	       (!wdr_moving_is_fat(p) ||

@@ -141,6 +141,39 @@ START_TEST(another_disk_in_its_place)
 }
 END_TEST
 
+/* Without its list nothing of a part could be compared: the run ends, and starting over goes
+ * through. */
+START_TEST(a_packing_list_that_is_cut_short)
+{
+	g_autofree char *list = g_build_filename(STATE, "packing-2.list", NULL);
+
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	if (_i == 0)
+		SUP_TOOL("truncate", "-s", "-4000", list);
+	else
+		ck_assert_int_eq(unlink(list), 0);
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 4, _i == 0 ? "the packing list of partition 2 has" : "packing-2.list");
+	SupRun survey = BENCH_RUN("survey");
+	bench_expect(&survey, 1, "a move to this disk was begun and not ended; it will not boot");
+	SupRun over = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&over, 0, "done:");
+	expect_whole();
+}
+END_TEST
+
+/* Somebody changed a volume that was carried, before the move went on. */
+START_TEST(a_carried_volume_that_changed)
+{
+	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	bench_put_root_file(DRIVE, "etc/motd", "somebody was here\n");
+	SupRun run = BENCH_RUN("move", "--resume");
+	bench_expect(&run, 0, "partition 2 of the target was changed since it was carried");
+	bench_expect(&run, 0, "done:");
+	expect_whole();
+}
+END_TEST
+
 START_TEST(an_unplugged_target)
 {
 	g_autofree char *away = g_strdup_printf("%s-away", sup_path("drive"));
@@ -357,6 +390,8 @@ Suite *suite_resume(void)
 	tcase_add_test(t, what_is_no_move_to_go_on_with);
 	tcase_add_test(t, a_target_that_is_not_ours_any_more);
 	tcase_add_loop_test(t, another_disk_in_its_place, 0, G_N_ELEMENTS(in_its_place));
+	tcase_add_loop_test(t, a_packing_list_that_is_cut_short, 0, 2);
+	tcase_add_test(t, a_carried_volume_that_changed);
 	tcase_add_test(t, an_unplugged_target);
 	tcase_add_test(t, a_source_that_changed_meanwhile);
 	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);
