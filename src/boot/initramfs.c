@@ -397,3 +397,20 @@ char *wdr_initramfs_text(const WdrInitramfs *i, const char *path)
 
 	return bytes ? g_strndup(g_bytes_get_data(bytes, NULL), g_bytes_get_size(bytes)) : NULL;
 }
+
+const char *wdr_initramfs_generator(const WdrInitramfs *i)
+{
+	static const struct {
+		const char *file, *generator;
+	} signs[] = { { "conf/modules", "initramfs-tools" },
+		{ "scripts/functions", "initramfs-tools" }, { "usr/lib/dracut-lib.sh", "dracut" },
+		{ "lib/dracut-lib.sh", "dracut" }, { "etc/initrd-release", "dracut" },
+		{ "usr/lib/initrd-release", "dracut" }, { "init_functions", "mkinitcpio" } };
+
+	for (size_t k = 0; k < G_N_ELEMENTS(signs); k++) {
+		g_autofree char *real = wdr_initramfs_real(i, signs[k].file);
+		if (real && g_hash_table_contains(i->files, real))
+			return signs[k].generator;
+	}
+	return NULL;
+}

@@ -32,6 +32,9 @@ bool wdr_initramfs_read_file(const void *bytes, size_t len, WdrInitramfs **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_initramfs_free(WdrInitramfs *i);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrInitramfs, wdr_initramfs_free)
+/* What made it, by the files that such archives have: how its /init loads modules and finds root is
+ * known then. NULL: nothing that is known. */
+const char *wdr_initramfs_generator(const WdrInitramfs *i);
 /* Where the module is in it, under any name that it can have: "usb-storage" and "usb_storage" are
  * one. Borrowed; NULL: it is not. */
 const char *wdr_initramfs_module(const WdrInitramfs *i, const char *name);

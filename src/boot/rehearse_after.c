@@ -216,7 +216,10 @@ static void walk_mentions(WdrWalk *w)
 		unsigned count = 0;
 		if (is_seen || m->frozen || wdr_walk_resolve(w, &m->address, &disk, &count))
 			continue;
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, "wanderitas readdress",
+		/* What a volume of data is called elsewhere, readdress cannot know. */
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK,
+			m->use == WDR_USE_OTHER ? "put the line right by hand, or take it out"
+						: "wanderitas readdress",
 			"%s:%u: %s names nothing on this disk", m->file, m->line, m->text);
 	}
 }

@@ -177,10 +177,21 @@ static void walk_uas(WdrWalk *w, const char *medium)
 			"leaves bridges that speak UAS to it, and behind one root is not found");
 }
 
+/* What an /init of somebody's own does is known when it runs. */
+static void walk_generator(WdrWalk *w)
+{
+	if (w->initramfs && w->initramfs->has_init && !wdr_initramfs_generator(w->initramfs))
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK,
+			"make it with the system's own generator",
+			"the initramfs was made by no generator that is known: whether its /init loads "
+			"drivers, and finds root by its root=, is not known");
+}
+
 bool wdr_walk_drivers(WdrWalk *w)
 {
 	bool is_fine = true;
 
+	walk_generator(w);
 	look_for_root(w);
 	wdr_walk_find_modules(w);
 	const char *medium = medium_of_root(w);
@@ -207,6 +218,34 @@ static bool fail_root(WdrWalk *w, const char *why, const char *remedy)
 	wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STEP_FAULT, remedy, "root=%s (%s): %s",
 		value ? value : "", w->way->arguments_said, why);
 	return false;
+}
+
+/* The kernel calls a disk by what it is attached as: a name that the disk had elsewhere is none
+ * here. */
+static bool check_device_name(WdrWalk *w, const WdrAddress *a)
+{
+	static const struct {
+		const char *prefix, *media[3];
+	} names[] = { { "/dev/mmcblk", { "SD card", "eMMC", NULL } },
+		{ "/dev/nvme", { "NVMe", NULL } }, { "/dev/sd", { "USB disk", "disk", NULL } } };
+	const char *medium = medium_of_root(w);
+	bool is_known = false;
+	bool is_right = false;
+	bool is_judged = false;
+
+	if (a->kind != WDR_BY_PATH || a->is_link || !medium)
+		return true;
+	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+		bool is_of_medium = g_strv_contains(names[i].media, medium);
+		bool is_so_called = g_str_has_prefix(a->value, names[i].prefix);
+		is_known |= is_of_medium;
+		is_judged |= is_so_called;
+		is_right |= is_of_medium && is_so_called;
+	}
+	if (!is_known || !is_judged || is_right)
+		return true;
+	g_autofree char *why = g_strdup_printf("attached as %s, no disk is called so", medium);
+	return fail_root(w, why, "wanderitas readdress --name-by partuuid");
 }
 
 /* Who looks for it, and whether that can find it by such a name. */
@@ -321,8 +360,8 @@ bool wdr_walk_root(WdrWalk *w)
 			"wanderitas readdress");
 	else if (count > 1)
 		is_fine = fail_root(w, "it names two partitions", "wanderitas readdress --renew");
-	else if (!check_resolver(w, &a, w->root) || !check_type(w, w->root) || !check_wait(w) ||
-		 !check_flags(w))
+	else if (!check_device_name(w, &a) || !check_resolver(w, &a, w->root) ||
+		 !check_type(w, w->root) || !check_wait(w) || !check_flags(w))
 		is_fine = false;
 	else if (!w->root->volume)
 		is_fine = fail_root(w, "there is no volume that can be read", NULL);

@@ -19,6 +19,7 @@ typedef struct {
 	char *ready; /* the checks, as JSON */
 	gboolean resume, accept_damage;
 	bool has_begun_steps; /* one of --with failed after something may have been changed */
+	bool has_taken_steps; /* of --with: something of the source is another now */
 } MoveOptions;
 
 static bool check_despite(char *const *despite, GError **error)
@@ -94,6 +95,7 @@ static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld
 
 	bool is_fine = wdr_move_steps_take(globals, world, o->plan.steps, *it, &done, error);
 	o->has_begun_steps = done.has_begun;
+	o->has_taken_steps = done.has_changed_source;
 	if (!is_fine || !done.has_changed_source)
 		return is_fine;
 	g_clear_pointer(it, wdr_itinerary_free);
@@ -205,17 +207,19 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		.is_resuming = o->resume != 0,
 		.accepts_damage = o->accept_damage != 0,
 		.ready = o->ready };
-	if (!wdr_move(world, it, &options, &has_begun, &result, &error)) {
+	bool is_done = wdr_move(world, it, &options, &has_begun, &result, &error);
+	result.has_taken_steps = o->has_taken_steps;
+	if (!is_done) {
 		if (has_begun)
 			return wdr_cli_fail_begun(globals, world, error, it, &result);
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
 	g_autoptr(WdrRehearsal) rehearsal = wdr_moved_rehearse(world, it);
+	g_autofree char *starts = wdr_present_what_starts(it);
 	if (rehearsal)
 		wdr_cli_keep(world, state, WDR_REHEARSAL_FILE,
-			wdr_present_rehearsal_document(
-				it->target.name, it->target.medium, rehearsal));
+			wdr_present_rehearsal_document(starts, it->target.medium, rehearsal));
 	if (globals->json)
 		wdr_present_moved_json(stdout, it, &result, rehearsal);
 	else

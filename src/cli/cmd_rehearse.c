@@ -1,26 +1,107 @@
 #include "cli/step.h"
 
 #include "boot/survey.h"
+#include "move/planned.h"
+#include "move/together.h"
+#include "present/itinerary.h"
 #include "present/rehearsal.h"
 
 typedef struct {
-	char *medium, *without;
+	char *medium, *without, *with;
 } RehearseOptions;
 
-/* The one that was named, or all others; of an image nobody knows any. */
-static bool find_away(const WdrWorld *world, const WdrDisk *disk, const WdrDisk *without,
-	GPtrArray **ret, GError **error)
+/* What is rehearsed, and beside which disks. */
+typedef struct {
+	WdrDisk *disk, *without, *with; /* NULL: none was named */
+	const char *medium;
+	WdrSystem *system;
+	GPtrArray *others, *away; /* WdrSystem; NULL: none */
+} Rehearsed;
+
+static void rehearsed_clear(Rehearsed *r)
+{
+	wdr_disk_free(r->disk);
+	wdr_disk_free(r->without);
+	wdr_disk_free(r->with);
+	wdr_system_free(r->system);
+	g_clear_pointer(&r->others, g_ptr_array_unref);
+	g_clear_pointer(&r->away, g_ptr_array_unref);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Rehearsed, rehearsed_clear)
+
+static bool open_one(const WdrWorld *world, const WdrDisk *disk, GPtrArray **ret, GError **error)
 {
 	WdrSystem *system = NULL;
 
-	if (disk->is_image && !without)
-		return true;
-	if (!without)
-		return wdr_systems_beside(world, disk, NULL, ret, error);
-	if (!wdr_system_open(world, without, &system, error))
+	if (!wdr_system_open(world, disk, &system, error))
 		return false;
 	*ret = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_system_free);
 	g_ptr_array_add(*ret, system);
+	return true;
+}
+
+/* Those that stay in, and those that are thought away; of an image nobody knows any. */
+static bool find_beside(const WdrWorld *world, Rehearsed *r, GError **error)
+{
+	if (r->without)
+		return wdr_systems_beside(world, r->disk, r->without, &r->others, error) &&
+		       open_one(world, r->without, &r->away, error);
+	if (r->with && !open_one(world, r->with, &r->others, error))
+		return false;
+	return r->disk->is_image || wdr_systems_beside(world, r->disk, r->with, &r->away, error);
+}
+
+static bool check_other(const WdrWorld *world, const WdrDisk *disk, const WdrDisk *other,
+	const char *option, GError **error)
+{
+	return !other || !wdr_disk_is_same(world, disk, other) ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "%s %s: that is the disk that is rehearsed",
+		       option, other->name);
+}
+
+static bool open_all(const RehearseOptions *o, const WdrWorld *world, const char *named,
+	Rehearsed *r, GError **error)
+{
+	if (o->without && o->with)
+		return wdr_error_set(
+			error, WDR_ERROR_USAGE, "give either --without or --with-disk, not both");
+	if (!wdr_disk_find(world, named, &r->disk, error) ||
+		!wdr_cli_medium(o->medium, &r->medium, error) ||
+		(o->without && !wdr_disk_find(world, o->without, &r->without, error)) ||
+		(o->with && !wdr_disk_find(world, o->with, &r->with, error)) ||
+		!check_other(world, r->disk, r->without, "--without", error) ||
+		!check_other(world, r->disk, r->with, "--with-disk", error) ||
+		!wdr_system_open(world, r->disk, &r->system, error))
+		return false;
+	if (!r->medium && !r->disk->is_image)
+		r->medium = r->disk->medium;
+	return find_beside(world, r, error);
+}
+
+static void show(const WdrGlobals *globals, const char *name, const char *medium, const char *away,
+	const WdrRehearsal *r)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (globals->json)
+		wdr_present_rehearsal_json(stdout, name, medium, r);
+	else
+		wdr_present_rehearsal(&out, name, medium, away, r);
+}
+
+/* A root that was moved alone does not start without its boot disk, nor that without it: what is
+ * going to be restarted is both. */
+static bool rehearse_together(
+	const WdrGlobals *globals, const WdrWorld *world, const WdrDisk *disk, WdrVerdict *ret)
+{
+	g_autoptr(WdrItinerary) it = wdr_together_find(world, disk);
+	g_autoptr(WdrRehearsal) r = it ? wdr_moved_rehearse(world, it) : NULL;
+
+	if (!r)
+		return false;
+	g_autofree char *starts = wdr_present_what_starts(it);
+	show(globals, starts, it->source.medium, "no disk", r);
+	*ret = r->verdict;
 	return true;
 }
 
@@ -32,40 +113,33 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 			"What an image, or the disk, will be attached as", "nvme|usb|sd|emmc" },
 		{ "without", 0, 0, G_OPTION_ARG_FILENAME, &o->without,
 			"Think this disk alone away, and leave the machine's others in", "DISK" },
+		{ "with-disk", 0, 0, G_OPTION_ARG_FILENAME, &o->with,
+			"Leave this disk in, and think the machine's others away", "DISK" },
 		{ 0 },
 	};
 	g_autoptr(WdrWorld) world = NULL;
-	g_autoptr(WdrDisk) disk = NULL;
-	g_autoptr(WdrDisk) without = NULL;
-	g_autoptr(WdrSystem) system = NULL;
-	g_autoptr(GPtrArray) others = NULL;
-	g_autoptr(GPtrArray) away = NULL;
-	const char *medium = NULL;
+	g_auto(Rehearsed) r = { 0 };
 
 	if (!wdr_cli_parse(&wdr_cmd_rehearse, globals, entries, &argc, &argv, error))
 		return false;
 	if (argc != 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE, "rehearse takes one disk");
-	if (!wdr_cli_world(globals, &world, error) ||
-		!wdr_disk_find(world, argv[1], &disk, error) ||
-		!wdr_cli_medium(o->medium, &medium, error) ||
-		(o->without && !wdr_disk_find(world, o->without, &without, error)) ||
-		(without && !wdr_systems_beside(world, disk, without, &others, error)) ||
-		!find_away(world, disk, without, &away, error) ||
-		!wdr_system_open(world, disk, &system, error))
+	if (!wdr_cli_world(globals, &world, error) || !open_all(o, world, argv[1], &r, error))
 		return false;
-	if (!medium && !disk->is_image)
-		medium = disk->medium;
+	if (!o->medium && !o->without && !o->with && rehearse_together(globals, world, r.disk, ret))
+		return true;
 	/* An image is for whatever board it will be put into. */
-	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(world);
-	g_autoptr(WdrRehearsal) r =
-		wdr_rehearse(system, &(WdrRehearsing){ medium, board, others, away });
-	WdrOut out = wdr_cli_stdout(globals);
-	if (globals->json)
-		wdr_present_rehearsal_json(stdout, disk->name, medium, r);
-	else
-		wdr_present_rehearsal(&out, disk->name, medium, without ? without->name : NULL, r);
-	*ret = r->verdict;
+	g_autoptr(WdrBoard) board = r.disk->is_image ? NULL : wdr_board_look(world);
+	g_autoptr(WdrRehearsal) rehearsal =
+		wdr_rehearse(r.system, &(WdrRehearsing){ r.medium, board, r.others, r.away });
+	g_autofree char *both =
+		r.with ? g_strdup_printf("%s with %s", r.disk->name, r.with->name) : NULL;
+	show(globals, both ? both : r.disk->name, r.medium,
+		r.without ? r.without->name
+		: r.with  ? "every other disk"
+			  : NULL,
+		rehearsal);
+	*ret = rehearsal->verdict;
 	return true;
 }
 
@@ -78,12 +152,13 @@ static int rehearse_run(WdrGlobals *globals, int argc, char **argv)
 
 	g_free(o.medium);
 	g_free(o.without);
+	g_free(o.with);
 	if (!is_fine)
 		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
 	return verdict <= WDR_VERDICT_REMARKS ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 
 const WdrCommand wdr_cmd_rehearse = { "rehearse",
-	"DISK [--without DISK] [--medium nvme|usb|sd|emmc]",
+	"DISK [--without DISK | --with-disk DISK] [--medium nvme|usb|sd|emmc]",
 	"Walk the start of a board from that disk alone: will it boot, and if not, why.",
 	WDR_GROUP_LOOK, rehearse_run };

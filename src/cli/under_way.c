@@ -81,9 +81,12 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 			it->target.name, result->state, result->state);
 	else
 		wdr_error_hint(&error,
-			"%s is unfinished, is marked so, and will not boot; the source is as it was. Go on "
+			"%s is unfinished, is marked so, and will not boot; the source %s. Go on "
 			"from where it stopped with 'wanderitas move --resume %s', or run the same move again "
 			"to start over",
-			it->target.name, result->state);
+			it->target.name,
+			result->has_taken_steps ? "has what --with named, and is else as it was"
+						: "is as it was",
+			result->state);
 	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 }

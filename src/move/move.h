@@ -37,6 +37,7 @@ typedef struct {
 	uint64_t verify_bytes;    /* read back by this run */
 	double carry_s, verify_s; /* seconds */
 	bool has_changed_source;  /* boot files of it, with --what root */
+	bool has_taken_steps;     /* steps before the move changed it; the caller sets it */
 	WdrCaughtUp caught_up;
 	GPtrArray *missing; /* WdrMissing: could not be read; zeros in its place */
 	char *state;        /* the folder with itinerary, logbook and packing lists */

@@ -163,10 +163,10 @@ WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it)
 	g_auto(WdrAround) around = { 0 };
 	g_autoptr(WdrSystem) system = NULL;
 
-	if (it->what != WDR_MOVE_EVERYTHING)
-		return NULL;
 	wdr_around_look(world, it, &around);
 	if (!around.target || !wdr_system_open(world, around.target, &system, NULL))
 		return NULL;
-	return wdr_around_rehearse(&around, system, NULL);
+	if (it->what != WDR_MOVE_ROOT)
+		return wdr_around_rehearse(&around, system, NULL);
+	return around.system ? wdr_around_rehearse(&around, around.system, system) : NULL;
 }

@@ -8,6 +8,6 @@
 /* REFUSED: the source is not as the itinerary was drawn for. */
 bool wdr_planned_rehearse(
 	const WdrAround *a, WdrRehearsal **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Of a whole move that was carried out. NULL: of a root alone, which does not start by itself, and
- * of a target that cannot be read. */
+/* Of a move that was carried out; of a root alone, the source with the target beside it. NULL: one
+ * that is needed cannot be read. */
 WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it);

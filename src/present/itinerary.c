@@ -239,11 +239,20 @@ static void show_carried(const WdrOut *out, const WdrMoveResult *r)
 			r->verify_s, rate(r->verify_bytes, r->verify_s));
 }
 
+char *wdr_present_what_starts(const WdrItinerary *it)
+{
+	return it->what == WDR_MOVE_ROOT
+		       ? g_strdup_printf("%s with root on %s", it->source.name, it->target.name)
+		       : g_strdup(it->target.name);
+}
+
 /* What is going to happen at the restart, and what to do. */
 static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrRehearsal *rehearsal)
 {
+	g_autofree char *starts = wdr_present_what_starts(it);
+
 	if (rehearsal)
-		wdr_present_verdict(out, "rehearsed", it->target.name, rehearsal);
+		wdr_present_verdict(out, "rehearsed", starts, rehearsal);
 	if (!rehearsal || rehearsal->verdict <= WDR_VERDICT_REMARKS)
 		show_next(out, it);
 	else
@@ -255,9 +264,14 @@ static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrReh
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r,
 	const WdrRehearsal *rehearsal)
 {
-	wdr_out_text(out, WDR_STYLE_GOOD,
-		"\ndone: everything was read back from %s and is as it was carried\n",
-		it->target.name);
+	if (r->missing->len)
+		wdr_out_text(out, WDR_STYLE_REMARK,
+			"\ndone, with damage: all that could be read of %s was read back from %s\n",
+			it->source.name, it->target.name);
+	else
+		wdr_out_text(out, WDR_STYLE_GOOD,
+			"\ndone: everything was read back from %s and is as it was carried\n",
+			it->target.name);
 	show_carried(out, r);
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
@@ -271,6 +285,11 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			"  source      the boot files of %s were changed; to put them back:\n"
 			"              wanderitas rewind %s\n",
 			it->source.name, r->state);
+	else if (r->has_taken_steps)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  source      %s was changed by what --with named (wanderitas rewind puts it "
+			"back);\n              the move itself only read it\n",
+			it->source.name);
 	else
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  source      %s was only read while it was carried; it boots as before\n",

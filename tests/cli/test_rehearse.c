@@ -36,13 +36,10 @@ START_TEST(moved_boards_start)
 	SupRun alone =
 		BOARD_RUN(b, "move", "--to", b->drive, "--erase", b->drive, "--what", "root");
 	bench_expect(&alone, 0, "done");
-	ck_assert_ptr_null(strstr(alone.out, "rehearsed: "));
-	SupRun root = BOARD_RUN(b, "rehearse", b->drive);
-	/* The bittern's boot folder is a part of its root, and a loader that comes to it starts it.
-	 */
-	bench_expect(&root, _i == BITTERN ? 0 : 1, _i == BITTERN ? "boots" : "does not boot");
-	SupRun card = BOARD_RUN(b, "rehearse", b->card);
-	bench_expect(&card, 1, "names nothing on this disk");
+	/* Neither starts without the other: the verdict is of both. */
+	bench_expect(&alone, 0, "with root on");
+	SupRun card = BOARD_RUN(b, "rehearse", b->card, "--without", b->drive);
+	bench_expect(&card, 1, "names nothing on the disks that are in");
 }
 END_TEST
 
@@ -71,6 +68,18 @@ static const struct {
 		"yes '# a heron' | head -c 1100000 > f; debugfs -R 'cat /etc/fstab' $V2 >> f; printf 'rm "
 		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
 		NULL, 1, "etc/fstab cannot be read (too large, or damaged)" },
+	{ HERON, "printf 'root=/dev/mmcblk0p2 rootwait\\n' > c; mcopy -o -i $I@@4M c ::cmdline.txt",
+		"nvme", 1, "attached as NVMe, no disk is called so" },
+	{ HERON,
+		"printf 'root=PARTUUID=4c1fa2b0-02 root=/dev/mmcblk0p2 rootwait\\n' > c; mcopy -o -i "
+		"$I@@4M c ::cmdline.txt",
+		"usb", 1, "attached as USB disk, no disk is called so" },
+	{ HERON, "printf 'root=/dev/mmcblk0p2 rootwait\\n' > c; mcopy -o -i $I@@4M c ::cmdline.txt",
+		"emmc", 0, "boots" },
+	{ HERON,
+		"mkdir i; cd i; printf '#!/bin/sh\\n' > init; chmod +x init; find . | cpio -o -H newc > "
+		"../r; cd ..; mcopy -o -i $I@@4M r ::initramfs_2712",
+		NULL, 0, "made by no generator that is known" },
 	{ HERON, "mdel -i $I@@4M ::kernel_2712.img", NULL, 0,
 		"kernel8.img, as on boards of the 5 series" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", NULL, 0,
@@ -178,9 +187,39 @@ static const struct {
 		"mkimage -A arm64 -T script -d c s; printf 'rm /boot.scr\\nwrite s /boot.scr\\n' |"
 		" debugfs -w -f - $V1",
 		NULL, 1, "what the script does here is known when it runs: boot.scr:1: if test" },
+	/* One branch of several is taken, whatever the number. */
+	{ KINGFISHER,
+		"{ printf 'if test -e mmc 0 none; then\\nsetenv x a\\nelif test -e mmc 0 Image; "
+		"then\\nsetenv x b\\nelif test -e mmc 0 uInitrd; then\\nsetenv x c\\nelse\\nsetenv x "
+		"d\\nfi\\nif test \"${x}\" = \"b\"; then echo right; else load mmc 0 1 gone; booti 1 - -; "
+		"fi\\n'; rest; } > c; scr c",
+		NULL, 0, "boots" },
+	{ KINGFISHER,
+		"{ printf 'test -e mmc 0 none && setenv x a || setenv x b\\ntest -e mmc 0 Image && test "
+		"\"${x}\" != \"b\" && booti 1 - -\\n'; rest; } > c; scr c",
+		NULL, 0, "boots" },
+	{ KINGFISHER,
+		"{ printf 'if test -e mmc 0 none; then if true; then echo a; else echo b; fi; load mmc 0 1 "
+		"gone; booti 1 - -; fi\\n'; rest; } > c; scr c",
+		NULL, 0, "boots" },
+	{ KINGFISHER, "{ printf 'test \"${slot}\" = \"b\" && setenv x b\\n'; rest; } > c; scr c",
+		NULL, 1,
+		"what the script does here is known when it runs: boot.scr:1: setenv x b" },
+	{ KINGFISHER,
+		"{ printf 'if test -e mmc 0 none; then echo a\\nelif test \"${slot}\" = b; then echo "
+		"c\\nfi\\n'; rest; } > c; scr c",
+		NULL, 1, "boot.scr:2: if test" },
+	{ KINGFISHER, "{ printf 'part uuid mmc 0:2 partuuid\\n'; rest; } > c; scr c", NULL, 1,
+		"boot.scr:1: part uuid mmc 0:2 partuuid" },
 };
 
 static const char shorthands[] =
+	/* scr FILE: the loader's script is made of this text */
+	"scr() { mkimage -A arm64 -T script -C none -d $1 s >/dev/null; printf 'rm /boot.scr\\nwrite s "
+	"/boot.scr\\n' | debugfs -w -f - $V1; };"
+	"rest() { printf 'setenv load_addr 0x45000000\\nload mmc 0 ${load_addr} weirEnv.txt\\nenv import -t ${load_addr} 9\\nsetenv "
+	"bootargs \"root=${rootdev} rootwait\"\\nload mmc 0 ${ramdisk_addr_r} uInitrd\\nload mmc 0 "
+	"${kernel_addr_r} Image\\nbooti ${kernel_addr_r} ${ramdisk_addr_r} -\\n'; };"
 	"M=/boot/extlinux/extlinux.conf; mangle() { debugfs -R \"dump $M m\" $V1; sed -i \"$1\" m;"
 	" printf \"rm $M\\nwrite m $M\\n\" | debugfs -w -f - $V1; };"
 	/* index NAME FILE: one of its kernel's indexes of modules */
@@ -237,13 +276,26 @@ START_TEST(without_one_disk)
 	SupRun move = BOARD_RUN(b, "move", "--to", b->drive, "--erase", b->drive, "--what", "root");
 
 	bench_expect(&move, 0, "done");
-	SupRun alone = BOARD_RUN(b, "rehearse", b->card);
-	bench_expect(&alone, 1, "names nothing on this disk");
-	SupRun with = BOARD_RUN(b, "rehearse", b->card, "--without", b->card);
+	g_autofree char *both =
+		g_strdup_printf("rehearsed: %s with root on %s boots", b->card, b->drive);
+	bench_expect(&move, 0, both);
+	/* What is going to be restarted is both, whichever is named. */
+	SupRun card = BOARD_RUN(b, "rehearse", b->card);
+	bench_expect(&card, 0, both);
+	SupRun drive = BOARD_RUN(b, "rehearse", b->drive);
+	bench_expect(&drive, 0, both);
+	ck_assert_ptr_null(strstr(drive.out, "readdress"));
+	SupRun with = BOARD_RUN(b, "rehearse", b->card, "--with-disk", b->drive);
 	bench_expect(&with, 0, "boots");
 	bench_expect(&with, 0, b->drive);
 	SupRun nothing = BOARD_RUN(b, "rehearse", b->card, "--without", b->drive);
 	bench_expect(&nothing, 1, "names nothing on the disks that are in");
+	SupRun itself = BOARD_RUN(b, "rehearse", b->card, "--without", b->card);
+	bench_expect(&itself, 2, "that is the disk that is rehearsed");
+	SupRun back = BOARD_RUN(b, "rewind");
+	bench_expect(&back, 0, "put back");
+	SupRun alone = BOARD_RUN(b, "rehearse", b->card);
+	bench_expect(&alone, 0, "boots");
 }
 END_TEST
 
