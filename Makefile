@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test bench lint lab screenshots install clean
+.PHONY: all demo test bench lint lab storm screenshots install clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -33,6 +33,12 @@ LAB = all
 lab: all
 	@scripts/setup lab
 	@tests/lab/run build/release/wanderitas $(LAB)
+
+# A running system under attack, as root; SEEDS are what the attacks are made from.
+SEEDS =
+storm: all
+	@scripts/setup storm
+	@tests/storm/run build/release/wanderitas $(SEEDS)
 
 screenshots: all
 	@scripts/setup screenshots

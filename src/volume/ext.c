@@ -32,7 +32,7 @@ typedef struct {
 	uint8_t *inline_data;
 } ExtContent;
 
-const uint32_t wdr_ext_kept_flags = EXT2_SECRM_FL | EXT2_UNRM_FL | EXT2_SYNC_FL |
+const uint32_t wdr_ext_kept_flags = EXT2_SECRM_FL | EXT2_UNRM_FL | EXT2_COMPR_FL | EXT2_SYNC_FL |
 				    EXT2_IMMUTABLE_FL | EXT2_APPEND_FL | EXT2_NODUMP_FL |
 				    EXT2_NOATIME_FL | EXT3_JOURNAL_DATA_FL | EXT2_NOTAIL_FL |
 				    EXT2_DIRSYNC_FL | EXT2_TOPDIR_FL | EXT4_PROJINHERIT_FL;

@@ -20,9 +20,10 @@ typedef WdrTree Tree;
 enum { XATTR_MAX_BYTES = 65536 };
 
 /* Flags that the kernel lets a user set and that ext4 keeps. */
-static const uint32_t kept_flags = FS_SYNC_FL | FS_IMMUTABLE_FL | FS_APPEND_FL | FS_NODUMP_FL |
-				   FS_NOATIME_FL | FS_DIRSYNC_FL | FS_TOPDIR_FL |
-				   FS_JOURNAL_DATA_FL | FS_NOTAIL_FL | FS_PROJINHERIT_FL;
+static const uint32_t kept_flags = FS_SECRM_FL | FS_UNRM_FL | FS_COMPR_FL | FS_SYNC_FL |
+				   FS_IMMUTABLE_FL | FS_APPEND_FL | FS_NODUMP_FL | FS_NOATIME_FL |
+				   FS_DIRSYNC_FL | FS_TOPDIR_FL | FS_JOURNAL_DATA_FL |
+				   FS_NOTAIL_FL | FS_PROJINHERIT_FL;
 
 static int open_step(int from, const char *path, int flags)
 {
