@@ -16,7 +16,7 @@
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 
-enum { FDINFO_BYTES_MAX = 4096 };
+enum { FDINFO_BYTES_MAX = 4096, LOOKS = 8, BETWEEN_LOOKS_US = 50000 };
 
 /* A device and its partitions. */
 typedef struct {
@@ -210,7 +210,7 @@ static char *lock_holder(const WdrDisk *disk)
 		       : NULL;
 }
 
-char *wdr_disk_writer(const WdrWorld *world, const WdrDisk *disk)
+static char *writer_now(const WdrWorld *world, const WdrDisk *disk)
 {
 	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
 	g_autofree char *block = wdr_world_path(world, "/sys/block");
@@ -223,4 +223,17 @@ char *wdr_disk_writer(const WdrWorld *world, const WdrDisk *disk)
 	if (!writer)
 		writer = program_writer(disk, &nodes);
 	return writer ? writer : lock_holder(disk);
+}
+
+/* Programs that look for free devices, or for what is on them, open each for a moment. */
+char *wdr_disk_writer(const WdrWorld *world, const WdrDisk *disk)
+{
+	char *writer = writer_now(world, disk);
+
+	for (unsigned i = 0; writer && i < LOOKS; i++) {
+		g_free(writer);
+		g_usleep(BETWEEN_LOOKS_US);
+		writer = writer_now(world, disk);
+	}
+	return writer;
 }

@@ -8,6 +8,8 @@
 #include "volume/tree.h"
 
 #include <stdio.h>
+#include <e2p/e2p.h>
+#include <ext2fs/ext2_fs.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -373,6 +375,61 @@ START_TEST(kinds_that_cannot_be_built)
 }
 END_TEST
 
+/* The README's line of ext4 features, up to the end of its paragraph. The caller's. */
+static char *features_in_readme(void)
+{
+	g_autofree char *text = sup_read(WDR_TEST_DATA "/../../README.md", NULL);
+	const char *start = strstr(text, "Features of ext4 that come along: ");
+
+	ck_assert_ptr_nonnull(start);
+	const char *end = strstr(start, "\n-");
+	return g_strndup(start, (size_t)(end - start));
+}
+
+/* Every feature that e2fsprogs have a name for, set alone in a volume: it is built like the
+ * source's, or refused by its name before anything is written. The README tells which. */
+START_TEST(every_feature_is_known_or_refused)
+{
+	static const struct {
+		int type;
+		uint64_t at; /* in the image: the superblock's words of features */
+	} words[] = { { E2P_FEATURE_COMPAT, 1024 + 0x5c }, { E2P_FEATURE_INCOMPAT, 1024 + 0x60 },
+		{ E2P_FEATURE_RO_INCOMPAT, 1024 + 0x64 } };
+	/* Of state, and one that is left out and said. */
+	static const char *const others[] = { "needs_recovery", "orphan_present", "quota",
+		"sparse_super", NULL };
+	g_autofree char *readme = features_in_readme();
+	uint32_t bit = (uint32_t)1 << _i % 32;
+	g_autofree char *name = g_strdup(e2p_feature2string(words[_i / 32].type, bit));
+	g_autofree char *listed = g_strdup_printf("`%s`", name);
+	bool is_promised = strstr(readme, listed) != NULL;
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrVolume) v = NULL;
+	g_auto(WdrExtSpec) spec = { 0 };
+	g_autoptr(GError) why = NULL;
+	g_autofree char *note = NULL;
+	uint8_t word[4];
+
+	sup_make_image(sup_path("disk"), 64 * WDR_MIB);
+	SUP_TOOL("mkfs.ext4", "-q", "-F", "-O", "^metadata_csum,^resize_inode", sup_path("disk"));
+	sup_peek(sup_path("disk"), words[_i / 32].at, word, sizeof(word));
+	word[_i % 32 / 8] |= (uint8_t)(1u << _i % 8);
+	sup_poke(sup_path("disk"), words[_i / 32].at, word, sizeof(word));
+	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
+	bool is_taken = wdr_ext_volume_open(dev, 0, 64 * WDR_MIB, &v, &why) &&
+			wdr_ext_spec_like(v, &spec, &note, &why);
+	if (is_taken)
+		ck_assert_msg(is_promised || g_strv_contains(others, name),
+			"%s is taken, and the README does not say so", name);
+	else
+		ck_assert_msg(why && why->message, "%s", name);
+	/* libext2fs does not open some by themselves: checksums that are not right, say. */
+	if (!is_taken && v)
+		ck_assert_msg(!is_promised && strstr(why->message, name), "%s is promised: %s",
+			name, why->message);
+}
+END_TEST
+
 START_TEST(quota_is_left_out_and_said)
 {
 	g_autoptr(WdrBlockDev) dev = NULL;
@@ -409,6 +466,7 @@ Suite *suite_ext(void)
 	tcase_add_loop_test(t, features_and_settings_are_kept, 0, (int)G_N_ELEMENTS(features));
 	tcase_add_test(t, inline_data_is_read);
 	tcase_add_loop_test(t, kinds_that_cannot_be_built, 0, 5);
+	tcase_add_loop_test(t, every_feature_is_known_or_refused, 0, 96);
 	tcase_add_test(t, quota_is_left_out_and_said);
 	suite_add_tcase(s, t);
 	return s;
