@@ -25,8 +25,8 @@ SupRun bench_run_with_faults(const char *faults, const char *const *arguments);
 /* Byte of the image at which block `index` of a file of the root volume lies. */
 uint64_t bench_root_block(const char *image, const char *file, unsigned index);
 
-/* Runs the program, which gets the signal as soon as its logbook has a line with this text. Its exit
- * code, or 128 + N; what it printed is in sup_path("out"). */
+/* Runs the program, which gets the signal as soon as its logbook has a line with this text. Its
+ * exit code, or 128 + N; what it printed is in sup_path("out"). */
 int bench_interrupt(int number, const char *when, const char *const *arguments);
 #define BENCH_INTERRUPT(number, when, ...)                                                         \
 	bench_interrupt(number, when, (const char *const[]){ __VA_ARGS__, NULL })

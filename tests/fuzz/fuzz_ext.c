@@ -1,6 +1,6 @@
 /* Any bytes as an ext volume, most of them without checksums, so that damage reaches the code that
- * reads inodes, extents, maps of blocks, attributes, inline data and folders: read to its end without
- * a crash or a hang. */
+ * reads inodes, extents, maps of blocks, attributes, inline data and folders: read to its end
+ * without a crash or a hang. */
 #include "move/carry.h"
 #include "volume/ext.h"
 
