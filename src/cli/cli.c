@@ -3,7 +3,9 @@
 #include "base/text.h"
 #include "cli/progress.h"
 
+#include <errno.h>
 #include <string.h>
+#include <unistd.h>
 
 GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 {
@@ -88,7 +90,10 @@ bool wdr_cli_agree(const char *name, const char *given, const char *what, GError
 int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
 {
 	WdrOut out = wdr_out(stderr, globals->no_color);
-	const char *hint = wdr_error_get_hint(error);
+	int failed = wdr_error_get_errno(error);
+	bool lacks_rights = (failed == EACCES || failed == EPERM) && geteuid() != 0;
+	const char *said = wdr_error_get_hint(error);
+	const char *hint = said ? said : lacks_rights ? "run it with sudo" : NULL;
 
 	wdr_progress_end();
 	wdr_out_text(&out, WDR_STYLE_BAD, "wanderitas: %s\n", error->message);

@@ -156,6 +156,30 @@ START_TEST(records_that_cannot_be_read)
 }
 END_TEST
 
+/* Whatever cannot be opened, how to get the rights is said. */
+static const char *const on_an_image[][3] = { { "rehearse", NULL }, { "readdress", NULL },
+	{ "tune", "--on" }, { "drivers", "--on" }, { "firmware", "--on" } };
+
+START_TEST(a_disk_that_cannot_be_read)
+{
+	const char *const *a = on_an_image[_i];
+	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
+		"ASAN_OPTIONS=detect_leaks=0", sup_program(), a[0], a[1] ? a[1] : DRIVE,
+		a[1] ? DRIVE : NULL, NULL };
+
+	if (!sup_is_root()) {
+		sup_say_skipped("a_disk_that_cannot_be_read");
+		return;
+	}
+	SUP_TOOL("chmod", "755", sup_folder());
+	SUP_TOOL("chmod", "600", DRIVE);
+	SupRun run = sup_run("", argv);
+	ck_assert_msg(run.code == 3 || run.code == 1, "%d", run.code);
+	bench_expect(&run, run.code, "Permission denied");
+	bench_expect(&run, run.code, "run it with sudo");
+}
+END_TEST
+
 /* Readdressing keeps an itinerary, too: it is none to go on with. */
 START_TEST(records_of_another_kind)
 {
@@ -188,6 +212,7 @@ Suite *suite_outputs(void)
 	tcase_add_test(t, a_folder_that_others_may_write_to);
 	tcase_add_test(t, a_new_folder_is_private);
 	tcase_add_loop_test(t, records_that_cannot_be_read, 0, G_N_ELEMENTS(unreadable));
+	tcase_add_loop_test(t, a_disk_that_cannot_be_read, 0, G_N_ELEMENTS(on_an_image));
 	tcase_add_test(t, records_of_another_kind);
 	suite_add_tcase(s, t);
 	return s;
