@@ -209,9 +209,14 @@ static void describe_segment(WdrFilePlan *file, const WdrDrivers *of, const WdrS
 					    segment->firmware == 1 ? "" : "s")
 				  : g_strdup("");
 
+	/* Of an /init of somebody's own nobody knows what it reads. */
 	file->note = g_strdup_printf("%u module%s%s with indexes and load list, as one segment of "
-				     "%s behind what is in it",
-		of->missing, of->missing == 1 ? "" : "s", firmware, size);
+				     "%s behind what is in it%s",
+		of->missing, of->missing == 1 ? "" : "s", firmware, size,
+		wdr_initramfs_generator(of->initramfs)
+			? ""
+			: "; no generator that is known made it, so whether its /init loads them is "
+			  "not known");
 }
 
 static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error)
