@@ -57,6 +57,12 @@ const char *sup_program(void)
 	return program ? program : WDR_TEST_PROGRAM;
 }
 
+bool sup_blames_data(const GError *error)
+{
+	return error->domain == WDR_ERROR && error->message[0] != '\0' &&
+	       (error->code == WDR_ERROR_FORMAT || error->code == WDR_ERROR_UNSUPPORTED);
+}
+
 bool sup_is_root(void)
 {
 	return geteuid() == 0;

@@ -63,12 +63,19 @@ char *sup_hash(const char *path);
 		ck_assert_msg(strstr(error->message, text), "%s", error->message);                 \
 	} while (0)
 
-/* For a call that may succeed or fail, as long as it ends. */
-#define sup_any(call)                                                                              \
+/* For a call on damaged data, which may succeed or refuse: a refusal says why, in words of ours and
+ * as a fault of the data, and is counted. */
+#define sup_either(refused, call)                                                                  \
 	do {                                                                                       \
-		bool either_way = (call);                                                          \
-		(void)either_way;                                                                  \
+		g_autoptr(GError) error = NULL;                                                    \
+		bool is_ok = (call);                                                               \
+		ck_assert_msg(is_ok == (error == NULL), "%s", #call);                              \
+		if (!is_ok) {                                                                      \
+			ck_assert_msg(sup_blames_data(error), "%s: %s", #call, error->message);    \
+			(refused)++;                                                               \
+		}                                                                                  \
 	} while (0)
+bool sup_blames_data(const GError *error);
 
 /* ---- volumes ---- */
 
