@@ -22,6 +22,7 @@ Suite *suite_report(void);
 Suite *suite_tune(void);
 Suite *suite_refusals(void);
 Suite *suite_order(void);
+Suite *suite_exit_codes(void);
 Suite *suite_outputs(void);
 Suite *suite_rehearse(void);
 Suite *suite_resume(void);
@@ -29,6 +30,7 @@ Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
-	suite_damage(), suite_identity(), suite_outputs(), suite_into(), suite_logical(),
-	suite_rehearse(), suite_medium(), suite_ready(), suite_arrive(), suite_drivers(),
-	suite_order(), suite_loader(), suite_second(), suite_tune(), suite_pace(), suite_report())
+	suite_damage(), suite_identity(), suite_exit_codes(), suite_outputs(), suite_into(),
+	suite_logical(), suite_rehearse(), suite_medium(), suite_ready(), suite_arrive(),
+	suite_drivers(), suite_order(), suite_loader(), suite_second(), suite_tune(), suite_pace(),
+	suite_report())
