@@ -80,15 +80,6 @@ bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source)
 	return false;
 }
 
-char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
-{
-	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
-	g_autoptr(GPtrArray) mounts = wdr_mounts(world);
-	const WdrMount *m = mount_of(world, mounts, device);
-
-	return m ? g_strdup(m->point) : NULL;
-}
-
 WdrMount *wdr_disk_mount(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
 {
 	g_autofree char *device = disk->is_image ? NULL : device_number(world, disk, partition);
@@ -97,6 +88,13 @@ WdrMount *wdr_disk_mount(const WdrWorld *world, const WdrDisk *disk, unsigned pa
 	guint at = 0;
 
 	return m && g_ptr_array_find(mounts, m, &at) ? g_ptr_array_steal_index(mounts, at) : NULL;
+}
+
+char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
+{
+	g_autoptr(WdrMount) m = wdr_disk_mount(world, disk, partition);
+
+	return m ? g_steal_pointer(&m->point) : NULL;
 }
 
 bool wdr_disk_mount_shows_all(const WdrWorld *world, const WdrMount *mount, GError **error)
@@ -188,10 +186,9 @@ static bool has_holder(const WdrWorld *world, const char *in_block)
 }
 
 /* The use of one partition, or of the disk as a whole. */
-static char *user_of(
-	const WdrWorld *world, const char *name, const char *in_block, const char *device)
+static char *user_of(const WdrWorld *world, const GPtrArray *mounts, const char *name,
+	const char *in_block, const char *device)
 {
-	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
 	const WdrMount *m = mount_of(world, mounts, device);
 
 	if (m && m->who)
@@ -217,7 +214,7 @@ char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk)
 			  : NULL;
 }
 
-static char *partition_user(const WdrWorld *world, const WdrDisk *disk)
+static char *partition_user(const WdrWorld *world, const GPtrArray *mounts, const WdrDisk *disk)
 {
 	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk->name);
 	g_autofree char *folder = wdr_world_path(world, in_sys);
@@ -229,7 +226,7 @@ static char *partition_user(const WdrWorld *world, const WdrDisk *disk)
 		g_autofree char *in_block = g_strdup_printf("%s/%s", disk->name, name);
 		g_autofree char *dev = g_build_filename(folder, name, "dev", NULL);
 		g_autofree char *device = wdr_read_line(dev);
-		char *user = user_of(world, name, in_block, device);
+		char *user = user_of(world, mounts, name, in_block, device);
 		if (user)
 			return user;
 	}
@@ -242,9 +239,11 @@ char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
 
 	if (user || disk->is_image)
 		return user;
+	/* Of every process: read once, not for each partition. */
+	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
 	g_autofree char *device = device_number(world, disk, 0);
-	user = user_of(world, disk->name, disk->name, device);
-	return user ? user : partition_user(world, disk);
+	user = user_of(world, mounts, disk->name, disk->name, device);
+	return user ? user : partition_user(world, mounts, disk);
 }
 
 char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
@@ -256,5 +255,6 @@ char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsign
 	g_autofree char *name = wdr_disk_partition_name(disk, partition);
 	g_autofree char *in_block = g_strdup_printf("%s/%s", disk->name, name);
 	g_autofree char *device = device_number(world, disk, partition);
-	return user_of(world, name, in_block, device);
+	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
+	return user_of(world, mounts, name, in_block, device);
 }
