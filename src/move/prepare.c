@@ -318,19 +318,27 @@ bool wdr_moving_check_occupants(const WdrMoving *m, GError **error)
 	return false;
 }
 
+/* The target as it is now, to be read. */
+static bool look_at_disk(const WdrWorld *world, const WdrItinerary *it, WdrBlockDev **ret_dev,
+	WdrItineraryDisk *ret_now, GError **error)
+{
+	g_autoptr(WdrDisk) disk = NULL;
+
+	if (!wdr_itinerary_disk_find(world, &it->target, &disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, ret_dev, error))
+		return false;
+	if (disk->is_image)
+		wdr_blockdev_set_sector_size(*ret_dev, it->target.sector_size);
+	return wdr_itinerary_disk_describe(disk, *ret_dev, ret_now, error);
+}
+
 bool wdr_move_look_at_target(
 	const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes, GError **error)
 {
-	g_autoptr(WdrDisk) disk = NULL;
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_auto(WdrItineraryDisk) now = { 0 };
 
-	if (!wdr_itinerary_disk_find(world, &it->target, &disk, error) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
-		return false;
-	if (disk->is_image)
-		wdr_blockdev_set_sector_size(dev, it->target.sector_size);
-	return wdr_itinerary_disk_describe(disk, dev, &now, error) &&
+	return look_at_disk(world, it, &dev, &now, error) &&
 	       wdr_itinerary_check_disk(&it->target, &now, "target", error) &&
 	       check_into(it, dev, error) &&
 	       wdr_itinerary_look_at_occupants(it, dev, ret_changes, error);
@@ -356,19 +364,23 @@ static bool is_blank(const WdrItineraryDisk *now, const GPtrArray *occupants)
 	return now->table == WDR_TABLE_NONE && o && o->number == 0 && o->is_blank && !o->fs;
 }
 
+/* The disk itself, whatever its table is by now. */
+static bool check_but_table(WdrItineraryDisk expected, const WdrItineraryDisk *now, GError **error)
+{
+	expected.table = now->table;
+	expected.table_id = now->table_id;
+	return wdr_itinerary_check_disk(&expected, now, "target", error);
+}
+
 static bool check_not_yet_erased(WdrMoving *m, const WdrItineraryDisk *now, GError **error)
 {
-	WdrItineraryDisk expected = m->it->target;
 	g_autoptr(GPtrArray) occupants = NULL;
 
 	if (!wdr_occupants_find(m->target, m->it->into, &occupants, error))
 		return false;
-	if (is_blank(now, occupants)) {
-		expected.table = now->table;
-		expected.table_id = now->table_id;
-		return wdr_itinerary_check_disk(&expected, now, "target", error);
-	}
-	return wdr_itinerary_check_disk(&expected, now, "target", error) &&
+	if (is_blank(now, occupants))
+		return check_but_table(m->it->target, now, error);
+	return wdr_itinerary_check_disk(&m->it->target, now, "target", error) &&
 	       wdr_moving_check_occupants(m, error);
 }
 
@@ -382,10 +394,8 @@ bool wdr_moving_reopen_target(WdrMoving *m, GError **error)
 	if (!m->logged.is_cleared && !is_marked(m->it, m->target, &now))
 		return check_not_yet_erased(m, &now, error);
 	/* With the note there may be no table yet. */
-	if (!m->logged.is_cleared && now.table != expected.table) {
-		expected.table = now.table;
-		expected.table_id = now.table_id;
-	}
+	if (!m->logged.is_cleared && now.table != expected.table)
+		return check_but_table(expected, &now, error);
 	return wdr_itinerary_check_disk(&expected, &now, "target", error);
 }
 
@@ -413,22 +423,11 @@ static bool look_again(WdrItinerary *it, WdrBlockDev *dev, const WdrItineraryDis
 bool wdr_move_look_again_at_target(
 	const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes, GError **error)
 {
-	g_autoptr(WdrDisk) disk = NULL;
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_auto(WdrItineraryDisk) now = { 0 };
 
-	if (!wdr_itinerary_disk_find(world, &it->target, &disk, error) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error))
-		return false;
-	if (disk->is_image)
-		wdr_blockdev_set_sector_size(dev, it->target.sector_size);
-	if (!wdr_itinerary_disk_describe(disk, dev, &now, error))
-		return false;
-	WdrItineraryDisk expected = it->target;
-	expected.table = now.table;
-	expected.table_id = now.table_id;
-	if (!wdr_itinerary_check_disk(&expected, &now, "target", error) ||
-		!check_into(it, dev, error))
+	if (!look_at_disk(world, it, &dev, &now, error) ||
+		!check_but_table(it->target, &now, error) || !check_into(it, dev, error))
 		return false;
 	if (!is_marked(it, dev, &now))
 		return look_again(it, dev, &now, ret_changes, error);
