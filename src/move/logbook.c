@@ -284,6 +284,15 @@ void wdr_change_free(WdrChange *c)
 	g_free(c);
 }
 
+bool wdr_changes_are_in_force(const GPtrArray *changes)
+{
+	for (guint i = 0; i < changes->len; i++) {
+		if (!((const WdrChange *)changes->pdata[i])->is_rewound)
+			return true;
+	}
+	return false;
+}
+
 /* false: it is there, and none. */
 static bool take_region(json_t *json, WdrChange *c)
 {

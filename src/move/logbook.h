@@ -52,6 +52,8 @@ typedef struct {
 } WdrChange;
 void wdr_change_free(WdrChange *change);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrChange, wdr_change_free)
+/* One of these (WdrChange) was not put back. */
+bool wdr_changes_are_in_force(const GPtrArray *changes);
 
 /* What a carried part was like when that was said. */
 typedef struct {

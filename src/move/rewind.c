@@ -358,11 +358,7 @@ static bool is_in_force(const char *path)
 
 	if (!wdr_logbook_read(path, &changes, NULL))
 		return !has_no_line(path);
-	for (guint i = 0; i < changes->len; i++) {
-		if (!((const WdrChange *)changes->pdata[i])->is_rewound)
-			return true;
-	}
-	return false;
+	return wdr_changes_are_in_force(changes);
 }
 
 /* The newest of one folder, if it is newer than what was found so far. */

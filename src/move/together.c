@@ -10,13 +10,9 @@ static bool is_in_force(const char *logbook)
 {
 	g_autoptr(GPtrArray) changes = NULL;
 	g_auto(WdrLogged) logged = { 0 };
-	bool has_any = false;
 
-	if (!wdr_logged_read(logbook, &logged, NULL) || !wdr_logbook_read(logbook, &changes, NULL))
-		return false;
-	for (guint i = 0; i < changes->len; i++)
-		has_any |= !((const WdrChange *)changes->pdata[i])->is_rewound;
-	return has_any && logged.is_done;
+	return wdr_logged_read(logbook, &logged, NULL) && logged.is_done &&
+	       wdr_logbook_read(logbook, &changes, NULL) && wdr_changes_are_in_force(changes);
 }
 
 static bool is_end(
