@@ -131,12 +131,8 @@ static void read_system_places(Scan *c)
 
 static void too_many(Scan *c)
 {
-	static const char text[] =
-		"boot files include each other in a circle, or more than 64 files: what lies beyond is "
-		"not looked at";
-
-	if (!g_ptr_array_find_with_equal_func(c->early, text, g_str_equal, NULL))
-		g_ptr_array_add(c->early, g_strdup(text));
+	if (!g_ptr_array_find_with_equal_func(c->early, wdr_includes_ended, g_str_equal, NULL))
+		g_ptr_array_add(c->early, g_strdup(wdr_includes_ended));
 }
 
 /* config.txt with what it includes; remarks come when the files themselves are read. */

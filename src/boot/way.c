@@ -58,11 +58,7 @@ char *wdr_ways_included(WdrWays *w, const char *path, size_t *ret_len)
 	if (!text || wdr_includes_take(&w->includes, *ret_len))
 		return g_steal_pointer(&text);
 	if (!had_ended)
-		g_ptr_array_add(w->remarks,
-			g_strdup_printf(
-				"%s: boot files include each other in a circle, or more than %d "
-				"files: what lies beyond is not looked at",
-				path, WDR_INCLUDES_MAX));
+		g_ptr_array_add(w->remarks, g_strdup_printf("%s: %s", path, wdr_includes_ended));
 	return NULL;
 }
 
