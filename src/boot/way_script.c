@@ -231,11 +231,6 @@ static void setenv_line(Script *s, const GPtrArray *words)
 	set(s, word(words, 1), g_string_free(g_steal_pointer(&value), FALSE));
 }
 
-static bool is_among(const char *command, const char *const *list)
-{
-	return g_strv_contains(list, command);
-}
-
 /* One command. What it does is either known here, or of no matter for which kernel starts with
  * which arguments, or a doubt. */
 static Branch run(Script *s, const char *command)
@@ -250,9 +245,9 @@ static Branch run(Script *s, const char *command)
 
 	if (strcmp(name, "test") == 0)
 		return judge(s, command, words);
-	if (is_among(name, says))
+	if (g_strv_contains(says, name))
 		return BRANCH_TAKEN;
-	if (is_among(name, devices))
+	if (g_strv_contains(devices, name))
 		return BRANCH_UNKNOWN;
 	if (strcmp(name, "false") == 0)
 		return BRANCH_PASSED;
@@ -262,9 +257,9 @@ static Branch run(Script *s, const char *command)
 	}
 	if (strcmp(name, "env") == 0 && strcmp(word(words, 1), "import") == 0)
 		return import(s, words);
-	if (is_among(name, loads))
+	if (g_strv_contains(loads, name))
 		return load(s, command, words);
-	if (is_among(name, starts)) {
+	if (g_strv_contains(starts, name)) {
 		start(s, command);
 		return BRANCH_TAKEN;
 	}
@@ -371,10 +366,8 @@ static void take_command(Script *s, const char *command, char behind, const char
 			doubt(s, command);
 			return;
 		}
-		s->branches[s->depth++] = BRANCH_PASSED;
 		/* Of one that is passed over, no part is to be taken. */
-		if (!is_asked)
-			s->branches[s->depth - 1] = BRANCH_DONE;
+		s->branches[s->depth++] = is_asked ? BRANCH_PASSED : BRANCH_DONE;
 		condition(s, rest, is_asked, behind, at);
 	} else if (s->depth > 0 && (rest = behind_word(command, "elif"))) {
 		Branch *b = &s->branches[s->depth - 1];
