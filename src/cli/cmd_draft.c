@@ -1,11 +1,11 @@
 #include "cli/plan_options.h"
 
 #include "base/io.h"
+#include "disk/backing.h"
 #include "move/planned.h"
 #include "present/itinerary.h"
 
 #include <string.h>
-#include <sys/stat.h>
 
 typedef struct {
 	WdrPlanOptions plan;
@@ -52,12 +52,13 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 static bool check_output(const DraftOptions *o, const WdrItinerary *it, GError **error)
 {
 	const char *const disks[] = { it->source.path, it->target.path };
-	struct stat file;
-	struct stat disk;
 
-	for (size_t i = 0; o->output && i < G_N_ELEMENTS(disks); i++) {
-		if (stat(o->output, &file) == 0 && stat(disks[i], &disk) == 0 &&
-			file.st_dev == disk.st_dev && file.st_ino == disk.st_ino)
+	if (!o->output)
+		return true;
+	g_autoptr(WdrBacking) file = wdr_backing_of_path(o->output);
+	for (size_t i = 0; i < G_N_ELEMENTS(disks); i++) {
+		g_autoptr(WdrBacking) disk = wdr_backing_of_path(disks[i]);
+		if (wdr_backing_is_shared(file, disk))
 			return wdr_error_set(error, WDR_ERROR_USAGE,
 				"-o %s is one of the two disks of this move", o->output);
 	}
