@@ -107,8 +107,8 @@ static bool may_lose_way_back(const OrderOptions *o, const WdrOrderPlan *p, GErr
 		(o->despite && g_strv_contains((const char *const *)o->despite, "way-back")))
 		return true;
 	wdr_out_text(&out, WDR_STYLE_PLAIN,
-		"The order %s never comes to a card: when nothing else starts, no card helps any "
-		"more.\nType the order (%s) to go on: ",
+		"The order %s never tries a card: if nothing else boots, a card cannot help.\n"
+		"Type the order (%s) to go on: ",
 		p->without_way_back, p->without_way_back);
 	if (wdr_cli_agree(p->without_way_back, NULL, "the order", NULL))
 		return true;

@@ -40,7 +40,8 @@ static bool open_one(const WdrWorld *world, const WdrDisk *disk, GPtrArray **ret
 	return true;
 }
 
-/* Those that stay in, and those that are thought away; of an image nobody knows any. */
+/* The disks that are treated as present, and those treated as unplugged. The disks beside an image
+ * are not known. */
 static bool find_beside(const WdrWorld *world, Rehearsed *r, GError **error)
 {
 	if (r->without)
@@ -112,9 +113,9 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
 			"What an image, or the disk, will be attached as", "nvme|usb|sd|emmc" },
 		{ "without", 0, 0, G_OPTION_ARG_FILENAME, &o->without,
-			"Think this disk alone away, and leave the machine's others in", "DISK" },
+			"Treat only this disk as unplugged, and all others as present", "DISK" },
 		{ "with-disk", 0, 0, G_OPTION_ARG_FILENAME, &o->with,
-			"Leave this disk in, and think the machine's others away", "DISK" },
+			"Treat this disk as present, and all others as unplugged", "DISK" },
 		{ 0 },
 	};
 	g_autoptr(WdrWorld) world = NULL;

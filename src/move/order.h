@@ -45,7 +45,7 @@ typedef struct {
 	GPtrArray *files;           /* WdrFilePlan */
 	char *diff;                 /* of settings, for people; NULL: none change */
 	GPtrArray *left;            /* char * */
-	/* The new order never comes to a card, where the present one does: as it is stored; NULL:
+	/* The new order never tries a card, and the present one does: as it is stored; NULL:
 	 * no. */
 	char *without_way_back;
 	bool has_unread; /* when it was written: some of it cannot be read back yet */

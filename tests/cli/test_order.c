@@ -184,8 +184,7 @@ START_TEST(firmware_settings_come_and_go)
 }
 END_TEST
 
-/* What somebody set since is theirs. */
-/* An order that never comes to a card wants to be typed again, or named. */
+/* An order that never tries a card has to be typed again, or named. */
 START_TEST(the_last_way_back)
 {
 	const Board *b = board_of(HERON);
@@ -211,6 +210,7 @@ START_TEST(the_last_way_back)
 }
 END_TEST
 
+/* What somebody set since is theirs. */
 START_TEST(settings_that_somebody_changed_since)
 {
 	const Board *b = board_of(HERON);
