@@ -9,6 +9,8 @@
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 
+enum { LINKS_MAX = 40, TEMPORARY_NAMES_MAX = 100 };
+
 ssize_t wdr_pread_some(int fd, void *buf, size_t len, uint64_t offset)
 {
 	size_t done = 0;
@@ -63,12 +65,9 @@ bool wdr_pwrite_all(int fd, const void *buf, size_t len, uint64_t offset, GError
 	return true;
 }
 
-bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, GError **error)
+bool wdr_read_whole(
+	int fd, const char *name, size_t limit, char **ret, size_t *ret_len, GError **error)
 {
-	/* A pipe that nobody writes to is empty, not a reason to wait for ever. */
-	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
-	if (fd < 0 || fcntl(fd, F_SETFL, 0) != 0)
-		return wdr_error_set_errno(error, errno, "opening %s", path);
 	g_autoptr(GByteArray) bytes = g_byte_array_new();
 	uint8_t block[16384];
 
@@ -77,18 +76,28 @@ bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, 
 		if (got < 0 && errno == EINTR)
 			continue;
 		if (got < 0)
-			return wdr_error_set_errno(error, errno, "reading %s", path);
+			return wdr_error_set_errno(error, errno, "reading %s", name);
 		if (got == 0)
 			break;
 		if ((size_t)got > limit - bytes->len)
 			return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is larger than %zu bytes",
-				path, limit);
+				name, limit);
 		g_byte_array_append(bytes, block, (guint)got);
 	}
 	*ret_len = bytes->len;
 	g_byte_array_append(bytes, (const uint8_t *)"", 1);
 	*ret = (char *)g_byte_array_free(g_steal_pointer(&bytes), FALSE);
 	return true;
+}
+
+bool wdr_read_file(const char *path, size_t limit, char **ret, size_t *ret_len, GError **error)
+{
+	/* A pipe that nobody writes to is empty, not a reason to wait for ever. */
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
+
+	if (fd < 0 || fcntl(fd, F_SETFL, 0) != 0)
+		return wdr_error_set_errno(error, errno, "opening %s", path);
+	return wdr_read_whole(fd, path, limit, ret, ret_len, error);
 }
 
 char *wdr_read_line(const char *path)
@@ -120,37 +129,58 @@ bool wdr_sync_folder_of(const char *path, GError **error)
 	return true;
 }
 
-/* Under a name of its own beside it first: nobody's file is written to, and nobody's link is
- * followed. */
-static bool replace_file(
-	const char *path, const void *data, size_t len, mode_t mode, GError **error)
+/* A file under a name that nothing has yet, in this folder. -1: errno says why. */
+static int create_temporary(int folder, const char *name, char **ret_name)
 {
-	g_autofree char *temporary = g_strconcat(path, ".XXXXXX", NULL);
-	g_auto(WdrFd) fd = g_mkstemp_full(temporary, O_WRONLY | O_CLOEXEC, 0600);
+	int fd = -1;
+
+	for (unsigned i = 0; i < TEMPORARY_NAMES_MAX && fd < 0; i++) {
+		g_autofree char *temporary = g_strdup_printf("%s.%08x", name, g_random_int());
+		fd = openat(folder, temporary, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC,
+			0600);
+		if (fd >= 0)
+			*ret_name = g_steal_pointer(&temporary);
+		else if (errno != EEXIST)
+			break;
+	}
+	return fd;
+}
+
+bool wdr_replace_file(
+	int folder, const char *path, const void *data, size_t len, mode_t mode, GError **error)
+{
+	g_autofree char *name = g_path_get_basename(path);
+	g_autofree char *temporary = NULL;
+	g_auto(WdrFd) fd = create_temporary(folder, name, &temporary);
 
 	if (fd < 0)
 		return wdr_error_set_errno(error, errno, "creating a file beside %s", path);
 	if (!wdr_pwrite_all(fd, data, len, 0, error)) {
 		g_prefix_error(error, "%s: ", path);
-		unlink(temporary);
+		unlinkat(folder, temporary, 0);
 		return false;
 	}
-	if (fchmod(fd, mode) != 0 || fsync(fd) != 0 || rename(temporary, path) != 0) {
+	if (fchmod(fd, mode) != 0 || fsync(fd) != 0 ||
+		renameat(folder, temporary, folder, name) != 0) {
 		wdr_error_set_errno(error, errno, "putting %s in place", path);
-		unlink(temporary);
+		unlinkat(folder, temporary, 0);
 		return false;
 	}
-	return wdr_sync_folder_of(path, error);
-}
-
-bool wdr_write_file(const char *path, const void *data, size_t len, GError **error)
-{
-	return replace_file(path, data, len, 0600, error);
+	return fsync(folder) == 0 ||
+	       wdr_error_set_errno(error, errno, "flushing the folder of %s", path);
 }
 
 /* ---- what the user asked for ---- */
 
-enum { LINKS_MAX = 40 };
+static bool replace_output(
+	const char *path, const void *data, size_t len, mode_t mode, GError **error)
+{
+	g_autofree char *name = g_path_get_dirname(path);
+	g_auto(WdrFd) folder = open(name, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+
+	return folder >= 0 ? wdr_replace_file(folder, path, data, len, mode, error)
+			   : wdr_error_set_errno(error, errno, "opening the folder %s", name);
+}
 
 /* The end of links that lead to a file which need not be there. The caller's. */
 static char *end_of_links(const char *path)
@@ -231,12 +261,23 @@ bool wdr_write_output(const char *path, const void *data, size_t len, GError **e
 		return write_stream(STDOUT_FILENO, data, len, "the output", error);
 	}
 	if (stat(end, &st) != 0)
-		return replace_file(end, data, len, usual_mode(), error);
+		return replace_output(end, data, len, usual_mode(), error);
 	if (S_ISREG(st.st_mode))
-		return replace_file(end, data, len, st.st_mode & 07777, error);
+		return replace_output(end, data, len, st.st_mode & 07777, error);
 	g_auto(WdrFd) fd = open(end, O_WRONLY | O_CLOEXEC | O_NOCTTY);
 	return fd >= 0 ? write_stream(fd, data, len, path, error)
 		       : wdr_error_set_errno(error, errno, "opening %s", path);
+}
+
+bool wdr_make_scratch_file(const char *path, uint64_t size, int *ret, GError **error)
+{
+	unlink(path);
+	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+
+	if (fd < 0 || ftruncate(fd, (off_t)size) != 0)
+		return wdr_error_set_errno(error, errno, "making the scratch file %s", path);
+	*ret = wdr_fd_steal(&fd);
+	return true;
 }
 
 bool wdr_blame_full_disk(const char *path, GError **error)
@@ -268,28 +309,6 @@ bool wdr_open_folder(const char *path, GDir **ret, GError **error)
 		return true;
 	wdr_error_set_errno(error, errno, "reading the folder %s", path);
 	wdr_error_hint(error, "run it with sudo");
-	return false;
-}
-
-bool wdr_make_private_folder(const char *path, GError **error)
-{
-	g_autofree char *parent = g_path_get_dirname(path);
-	struct stat st;
-
-	if (!wdr_make_folder(parent, error))
-		return false;
-	if (mkdir(path, 0700) == 0)
-		return wdr_sync_folder_of(path, error);
-	if (errno != EEXIST || stat(path, &st) != 0)
-		return wdr_error_set_errno(error, errno, "creating folder %s", path);
-	if (!S_ISDIR(st.st_mode))
-		return wdr_error_set_errno(error, ENOTDIR, "creating folder %s", path);
-	if ((st.st_uid == geteuid() || st.st_uid == 0) && !(st.st_mode & (S_IWGRP | S_IWOTH)))
-		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED,
-		"others may write to the folder %s: what is kept there could not be relied on",
-		path);
-	wdr_error_hint(error, "name a folder of your own: --state DIR");
 	return false;
 }
 

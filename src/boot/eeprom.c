@@ -1,6 +1,7 @@
 #include "boot/eeprom.h"
 
 #include "base/io.h"
+#include "base/record.h"
 #include "base/text.h"
 #include "world/firmware.h"
 
@@ -96,7 +97,7 @@ bool wdr_eeprom_apply(
 			error, WDR_ERROR_IO, "no folder for a scratch file can be made");
 	wdr_eeprom_read(world, &before);
 	g_autofree char *file = g_build_filename(folder, "bootconf.txt", NULL);
-	bool is_fine = wdr_write_file(file, settings, strlen(settings), error) &&
+	bool is_fine = wdr_record_write(file, settings, strlen(settings), error) &&
 		       run_apply(world, file, error);
 	wdr_remove_folder(folder);
 	if (!is_fine)

@@ -1,6 +1,6 @@
 #include "cli/keep.h"
 
-#include "base/io.h"
+#include "base/record.h"
 
 #include <string.h>
 
@@ -11,6 +11,6 @@ void wdr_cli_keep(const WdrWorld *world, const char *folder, const char *name, j
 	g_autofree char *path = g_build_filename(folder, name, NULL);
 	g_autofree char *text = json_dumps(owned, JSON_INDENT(2));
 
-	if (!wdr_write_file(path, text, strlen(text), &error))
+	if (!wdr_record_write(path, text, strlen(text), &error))
 		wdr_world_note(world, "%s cannot be kept for the report: %s", name, error->message);
 }

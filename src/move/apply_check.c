@@ -1,6 +1,8 @@
 /* After differences were carried: the packing list, and reading back. */
 #include "move/apply.h"
 
+#include "base/record.h"
+
 #include <errno.h>
 #include <stdio.h>
 #include <string.h>
@@ -64,8 +66,7 @@ bool wdr_apply_list(const char *path, GPtrArray *diffs, int64_t begun, GError **
 	}
 	if (!put_before(to, diffs, &next, NULL, error) || !wdr_packing_finish(to, error))
 		return false;
-	return rename(temporary, path) == 0 ||
-	       wdr_error_set_errno(error, errno, "replacing the packing list %s", path);
+	return wdr_record_rename(temporary, path, error);
 }
 
 /* ---- reading back ---- */

@@ -1,6 +1,6 @@
 #include "move/change.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "volume/fat.h"
 
 #include <errno.h>
@@ -72,9 +72,7 @@ bool wdr_change_keep(const char *state, WdrChange *change, const char *name, con
 	change->original = g_strdup_printf("%.16s-%s", hash, name);
 	g_autofree char *path = g_build_filename(folder, change->original, NULL);
 	/* What was for few eyes stays so. */
-	return wdr_make_folder(folder, error) &&
-	       (chmod(folder, 0700) == 0 || wdr_error_set_errno(error, errno, "%s", folder)) &&
-	       wdr_write_file(path, bytes, len, error);
+	return wdr_make_private_folder(folder, error) && wdr_record_write(path, bytes, len, error);
 }
 
 /* "cmdline.txt" becomes "cmdline.old", or "cmdline.2" when that is another file already. */

@@ -1,7 +1,7 @@
 #include "move/checkpoint.h"
 
 #include "base/hash.h"
-#include "base/io.h"
+#include "base/record.h"
 
 #include <string.h>
 #include <unistd.h>
@@ -42,7 +42,7 @@ bool wdr_checkpoint_save(const char *path, const WdrCheckpoint *c, GError **erro
 	wdr_hash_to_text(wdr_hash(g_variant_get_data(v), len), file + HEADER_BYTES);
 	file[LINE_BYTES - 1] = '\n';
 	memcpy(file + LINE_BYTES, g_variant_get_data(v), len);
-	return wdr_write_file(path, file, LINE_BYTES + len, error);
+	return wdr_record_write(path, file, LINE_BYTES + len, error);
 }
 
 bool wdr_checkpoint_parse(
@@ -75,6 +75,6 @@ bool wdr_checkpoint_load(const char *path, WdrCheckpoint *ret, GError **error)
 	*ret = (WdrCheckpoint){ 0 };
 	if (access(path, F_OK) != 0)
 		return true;
-	return wdr_read_file(path, FILE_BYTES_MAX, &data, &len, error) &&
+	return wdr_record_read(path, FILE_BYTES_MAX, &data, &len, error) &&
 	       wdr_checkpoint_parse(path, data, len, ret, error);
 }

@@ -2,7 +2,7 @@
  * stands in its place, so that neither a loader nor anybody else takes the target for a system. */
 #include "move/moving.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "base/stop.h"
 #include "move/apply.h"
 
@@ -38,14 +38,14 @@ bool wdr_hold_save(WdrMoving *m, GError **error)
 	g_autofree char *path = hold_file(m);
 
 	return wdr_blockdev_read(m->hold->dev, head, HELD_BYTES, 0, error) &&
-	       wdr_write_file(path, head, HELD_BYTES, error);
+	       wdr_record_write(path, head, HELD_BYTES, error);
 }
 
 void wdr_hold_forget(const WdrMoving *m)
 {
 	g_autofree char *path = hold_file(m);
 
-	unlink(path);
+	wdr_record_remove(path);
 }
 
 bool wdr_hold_put_note(WdrMoving *m, GError **error)
@@ -93,7 +93,7 @@ bool wdr_hold_resume(WdrMoving *m, WdrHold *ret, bool has_head, GError **error)
 		return false;
 	if (!has_head)
 		return true;
-	if (!wdr_read_file(path, HELD_BYTES, &head, &len, error))
+	if (!wdr_record_read(path, HELD_BYTES, &head, &len, error))
 		return false;
 	if (len != HELD_BYTES)
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is not whole", path);

@@ -1,11 +1,11 @@
 #include "move/logbook.h"
 
 #include "base/io.h"
+#include "base/record.h"
 #include "base/stop.h"
 #include "base/json.h"
 #include "boot/mention.h"
 
-#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -61,8 +61,7 @@ static bool keep_old(const char *path, GError **error)
 		g_autofree char *kept = g_strdup_printf("%s/logbook-%u.jsonl", folder, n);
 		if (stat(kept, &st) == 0)
 			continue;
-		return rename(path, kept) == 0 ||
-		       wdr_error_set_errno(error, errno, "keeping the logbook %s", path);
+		return wdr_record_rename(path, kept, error);
 	}
 	return true;
 }
@@ -78,14 +77,13 @@ bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itin
 	l->fd = -1;
 	if (!keep_old(path, error))
 		return false;
-	l->fd = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0600);
-	if (l->fd < 0)
-		return wdr_error_set_errno(error, errno, "creating the logbook %s", path);
-	if (!append(l,
-		    json_pack("{s:s, s:I, s:s, s:s?}", "format", FORMAT_NAME, "at",
-			    (json_int_t)wdr_world_now(world), "event", "begun", "itinerary",
-			    itinerary_file),
-		    error) ||
+	l->fd = wdr_record_open(path, WDR_RECORD_NEW, error);
+	if (l->fd < 0 ||
+		!append(l,
+			json_pack("{s:s, s:I, s:s, s:s?}", "format", FORMAT_NAME, "at",
+				(json_int_t)wdr_world_now(world), "event", "begun", "itinerary",
+				itinerary_file),
+			error) ||
 		!wdr_sync_folder_of(path, error))
 		return false;
 	*ret = g_steal_pointer(&l);
@@ -101,10 +99,8 @@ bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	wdr_stop_needs_care();
 	l->world = world;
 	l->path = g_strdup(path);
-	l->fd = open(path, O_WRONLY | O_CLOEXEC | O_NOFOLLOW);
-	if (l->fd < 0)
-		return wdr_error_set_errno(error, errno, "opening the logbook %s", path);
-	if (!wdr_read_file(path, WDR_LOGBOOK_BYTES_MAX, &text, &len, error))
+	l->fd = wdr_record_open(path, WDR_RECORD_APPEND, error);
+	if (l->fd < 0 || !wdr_read_whole(l->fd, path, WDR_LOGBOOK_BYTES_MAX, &text, &len, error))
 		return false;
 	while (len > 0 && text[len - 1] != '\n')
 		len--;

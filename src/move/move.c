@@ -1,6 +1,6 @@
 #include "move/moving.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "disk/truesize.h"
 #include "move/change.h"
 #include "move/into.h"
@@ -38,7 +38,7 @@ static void remove_checkpoint(const WdrMoving *m, const WdrItineraryPart *p)
 {
 	g_autofree char *path = wdr_moving_checkpoint_file(m, p);
 
-	unlink(path);
+	wdr_record_remove(path);
 }
 
 /* A state folder that cannot be written to is no reason to give a move up. */
@@ -62,9 +62,9 @@ static bool begin_logbook(WdrMoving *m, GError **error)
 		remove_checkpoint(m, m->it->parts->pdata[i]);
 	g_autofree char *ready = g_build_filename(m->state, WDR_READY_FILE, NULL);
 	if (!m->ready)
-		unlink(ready);
-	return (wdr_write_file(itinerary, json, strlen(json), error) &&
-		       (!m->ready || wdr_write_file(ready, m->ready, strlen(m->ready), error)) &&
+		wdr_record_remove(ready);
+	return (wdr_record_write(itinerary, json, strlen(json), error) &&
+		       (!m->ready || wdr_record_write(ready, m->ready, strlen(m->ready), error)) &&
 		       wdr_logbook_begin(
 			       m->world, logbook, "itinerary.json", &m->logbook, error)) ||
 	       hint_at_state(error);

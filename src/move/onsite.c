@@ -1,6 +1,6 @@
 #include "move/onsite.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "move/move.h"
 #include "volume/tree.h"
 

@@ -1,6 +1,6 @@
 #include "move/outside.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "boot/eeprom.h"
 #include "boot/loaderarea.h"
 #include "disk/disks.h"

@@ -1,7 +1,9 @@
 #include "move/packing.h"
 
+#include "base/cleanup.h"
+#include "base/record.h"
+
 #include <errno.h>
-#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -64,11 +66,11 @@ bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GErro
 {
 	FILE *file = NULL;
 
-	/* Whatever is called so, a link for one, is not written to. */
-	unlink(path);
-	int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
-	if (fd >= 0 && !(file = fdopen(fd, "w")))
-		close(fd);
+	g_auto(WdrFd) fd = wdr_record_open(path, WDR_RECORD_NEW, error);
+	if (fd < 0)
+		return false;
+	if ((file = fdopen(fd, "w")))
+		wdr_fd_steal(&fd);
 	if (!file || fprintf(file, "%s%" G_GINT64_FORMAT "\n", header, begun) < 0) {
 		wdr_error_set_errno(error, errno, "creating the packing list %s", path);
 		if (file)
@@ -82,13 +84,17 @@ bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GErro
 
 static bool open_list(const char *path, bool is_writing, WdrPacking **ret, GError **error)
 {
-	int fd = open(path, (is_writing ? O_RDWR : O_RDONLY) | O_NOFOLLOW | O_CLOEXEC);
+	g_auto(WdrFd) fd =
+		wdr_record_open(path, is_writing ? WDR_RECORD_APPEND : WDR_RECORD_READ, error);
 	FILE *file = fd < 0 ? NULL : fdopen(fd, is_writing ? "r+" : "r");
 
 	if (fd >= 0 && !file)
-		close(fd);
-	if (!file)
-		return wdr_error_set_errno(error, errno, "opening the packing list %s", path);
+		wdr_error_set_errno(error, errno, "opening %s", path);
+	if (!file) {
+		g_prefix_error(error, "the packing list: ");
+		return false;
+	}
+	wdr_fd_steal(&fd);
 	g_autoptr(WdrPacking) p = packing_new(path, file);
 	if (getline(&p->read, &p->read_size, file) < 0 || !g_str_has_prefix(p->read, header) ||
 		!g_ascii_string_to_signed(g_strchomp(p->read + strlen(header)), 10, G_MININT64,

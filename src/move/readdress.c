@@ -1,6 +1,6 @@
 #include "move/readdress.h"
 
-#include "base/io.h"
+#include "base/record.h"
 #include "move/addresses.h"
 #include "move/change.h"
 #include "move/edits.h"
@@ -255,7 +255,7 @@ bool wdr_readdress_write(WdrReaddress *r, const char *state, bool *ret_has_begun
 
 	*ret_has_begun = false;
 	if (!wdr_onsite_check(r->site, error) || !wdr_make_private_folder(state, error) ||
-		!wdr_write_file(itinerary, json, strlen(json), error) ||
+		!wdr_record_write(itinerary, json, strlen(json), error) ||
 		!wdr_onsite_begin(r->site, state, "itinerary.json", &logbook, error))
 		return false;
 	*ret_has_begun = true;

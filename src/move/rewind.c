@@ -2,6 +2,7 @@
 
 #include "move/move.h"
 #include "base/io.h"
+#include "base/record.h"
 #include "boot/edit.h"
 #include "boot/eeprom.h"
 #include "disk/flash.h"
@@ -102,7 +103,7 @@ static bool read_original(
 {
 	g_autofree char *path = g_build_filename(w->folder, "originals", c->original, NULL);
 
-	if (!wdr_read_file(path, WDR_EDITED_BYTES_MAX, ret, ret_len, error))
+	if (!wdr_record_read(path, WDR_EDITED_BYTES_MAX, ret, ret_len, error))
 		return false;
 	return wdr_hash_equal(wdr_hash(*ret, *ret_len), c->before) ||
 	       wdr_error_set(

@@ -6,7 +6,6 @@
 #include "base/text.h"
 #include "move/running.h"
 
-#include <fcntl.h>
 #include <string.h>
 #include <sys/stat.h>
 
@@ -72,11 +71,11 @@ bool wdr_check_ext(const WdrWorld *world, const char *path, uint64_t offset, con
 
 static bool copy_volume(WdrBlockDev *from, const WdrPartition *p, const char *path, GError **error)
 {
-	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
+	g_auto(WdrFd) fd = -1;
 	g_autofree uint8_t *buf = g_malloc(COPY_BYTES);
 
-	if (fd < 0 || ftruncate(fd, (off_t)p->size) != 0)
-		return wdr_error_set_errno(error, errno, "making the copy %s", path);
+	if (!wdr_make_scratch_file(path, p->size, &fd, error))
+		return false;
 	for (uint64_t at = 0; at < p->size; at += COPY_BYTES) {
 		size_t len = (size_t)MIN(COPY_BYTES, p->size - at);
 		if (!wdr_stop_check(error) ||

@@ -5,7 +5,6 @@
 #include "base/io.h"
 
 #include <e2p/e2p.h>
-#include <fcntl.h>
 #include <string.h>
 
 enum { SPARE_INODES = 1024 };
@@ -179,15 +178,6 @@ void wdr_ext_spec_apply(const WdrExtSpec *spec, struct ext2_super_block *sb)
 	sb->s_raid_stripe_width = spec->raid_stripe_width;
 }
 
-static bool make_sparse(const char *path, uint64_t size, GError **error)
-{
-	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
-
-	if (fd < 0 || ftruncate(fd, (off_t)size) != 0)
-		return wdr_error_set_errno(error, errno, "making the scratch file %s", path);
-	return true;
-}
-
 bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t size,
 	const char *path, GError **error)
 {
@@ -206,6 +196,7 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 	const char *pairs[] = { "-O", features, "-b", block, "-I", inode, "-N", inodes, "-U",
 		spec->uuid, "-L", spec->label };
 	g_auto(WdrRun) run = { 0 };
+	g_auto(WdrFd) fd = -1;
 
 	for (size_t i = 0; i < G_N_ELEMENTS(fixed); i++)
 		g_ptr_array_add(argv, (void *)fixed[i]);
@@ -218,7 +209,7 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 	g_ptr_array_add(argv, (void *)path);
 	g_ptr_array_add(argv, blocks);
 	g_ptr_array_add(argv, NULL);
-	if (!make_sparse(path, size, error) ||
+	if (!wdr_make_scratch_file(path, size, &fd, error) ||
 		!wdr_world_run(world, (const char *const *)argv->pdata, environment, &run, error))
 		return false;
 	if (run.exit_code == 0)

@@ -6,7 +6,6 @@
 #include "base/stop.h"
 #include "base/text.h"
 
-#include <fcntl.h>
 #include <string.h>
 
 /* A walk over all folders, with a visit for each entry and for each folder's clusters. */
@@ -211,10 +210,10 @@ static bool copy_head(WdrFat *f, int fd, GError **error)
 bool wdr_fat_volume_copy_structure(WdrVolume *v, const char *path, GError **error)
 {
 	WdrFat *f = (WdrFat *)v;
-	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
-	Walk w = { .f = f, .cluster_bytes = f->layout.cluster_bytes, .copy_fd = fd };
+	g_auto(WdrFd) fd = -1;
 
-	if (fd < 0 || ftruncate(fd, (off_t)f->layout.size_bytes) != 0)
-		return wdr_error_set_errno(error, errno, "making the scratch file %s", path);
+	if (!wdr_make_scratch_file(path, f->layout.size_bytes, &fd, error))
+		return false;
+	Walk w = { .f = f, .cluster_bytes = f->layout.cluster_bytes, .copy_fd = fd };
 	return copy_head(f, fd, error) && walk(&w, error);
 }

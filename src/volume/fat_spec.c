@@ -5,7 +5,6 @@
 #include "base/io.h"
 #include "base/text.h"
 
-#include <fcntl.h>
 #include <string.h>
 
 enum {
@@ -109,16 +108,15 @@ bool wdr_fat_make_empty(const WdrWorld *world, const WdrFatSpec *spec, uint64_t 
 		serial, "-f", fats, "-h", hidden, "-a" };
 	size_t n = 14;
 	g_auto(WdrRun) run = { 0 };
-	g_auto(WdrFd) fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
+	g_auto(WdrFd) fd = -1;
 
 	if (spec->root_entries && spec->width != 32) {
 		argv[n++] = "-r";
 		argv[n++] = entries;
 	}
 	argv[n++] = path;
-	if (fd < 0 || ftruncate(fd, (off_t)wdr_round_down(size, spec->sector_bytes)) != 0)
-		return wdr_error_set_errno(error, errno, "making the scratch file %s", path);
-	if (!wdr_world_run(world, argv, NULL, &run, error))
+	if (!wdr_make_scratch_file(path, wdr_round_down(size, spec->sector_bytes), &fd, error) ||
+		!wdr_world_run(world, argv, NULL, &run, error))
 		return false;
 	if (run.exit_code != 0) {
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,

@@ -51,24 +51,6 @@ START_TEST(short_read_names_the_byte)
 }
 END_TEST
 
-START_TEST(write_file_replaces_whole)
-{
-	size_t len = 0;
-
-	sup_write(sup_path("f"), "an old text that is longer");
-	sup_ok(wdr_write_file(sup_path("f"), "new", 3, &error));
-	g_autofree char *text = sup_read(sup_path("f"), &len);
-	ck_assert_str_eq(text, "new");
-	ck_assert_int_ne(access(sup_path("f.new"), F_OK), 0);
-}
-END_TEST
-
-START_TEST(write_file_into_no_folder)
-{
-	sup_fails(WDR_ERROR_IO, "none/f", wdr_write_file(sup_path("none/f"), "x", 1, &error));
-}
-END_TEST
-
 START_TEST(remove_folder_never_follows_links)
 {
 	sup_ok(wdr_make_folder(sup_path("kept"), &error));
@@ -136,8 +118,6 @@ Suite *suite_io(void)
 	tcase_add_test(t, read_file_has_a_limit);
 	tcase_add_test(t, missing_file_names_it);
 	tcase_add_test(t, short_read_names_the_byte);
-	tcase_add_test(t, write_file_replaces_whole);
-	tcase_add_test(t, write_file_into_no_folder);
 	tcase_add_test(t, remove_folder_never_follows_links);
 	tcase_add_test(t, hash_is_what_xxh128sum_prints);
 	tcase_add_test(t, holes_hash_as_zeros);

@@ -141,6 +141,33 @@ START_TEST(survey_of_this_machine)
 }
 END_TEST
 
+/* Each folder leads into itself, into its parent, and back to the top: 2^N ways through it. */
+static void add_loops(const char *folder)
+{
+	const char *const targets[] = { ".", "..", bench_path(".") };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(targets); i++) {
+		g_autofree char *name = g_strdup_printf("%s/loop-%zu", folder, i);
+		ck_assert_int_eq(symlink(targets[i], name), 0);
+	}
+}
+
+START_TEST(survey_of_a_machine_that_leads_back_to_itself)
+{
+	SupRun before = BENCH_RUN("survey");
+	g_auto(GStrv) folders =
+		g_strsplit(SUP_TOOL("find", bench_path("dev"), bench_path("proc"),
+				   bench_path("sys"), bench_path("root"), "-type", "d"),
+			"\n", -1);
+
+	for (guint i = 0; folders[i] && *folders[i]; i++)
+		add_loops(folders[i]);
+	SupRun after = BENCH_RUN("survey");
+	bench_expect(&after, 0, "nvme0n1");
+	ck_assert_str_eq(before.out, after.out);
+}
+END_TEST
+
 START_TEST(survey_tells_of_missing_rights)
 {
 	if (sup_is_root()) {
@@ -240,6 +267,7 @@ Suite *suite_commands(void)
 	tcase_add_test(t, survey_of_an_image);
 	tcase_add_test(t, survey_tells_of_errors_that_the_kernel_noted);
 	tcase_add_test(t, survey_of_this_machine);
+	tcase_add_test(t, survey_of_a_machine_that_leads_back_to_itself);
 	tcase_add_test(t, survey_tells_of_missing_rights);
 	tcase_add_test(t, draft_changes_nothing);
 	tcase_add_test(t, draft_says_what_is_missing);
