@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test bench lint lab storm screenshots install clean
+.PHONY: all demo test fresh bench lint lab storm screenshots install clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -10,6 +10,7 @@ all:
 	@$(BUILD) release
 
 demo: all
+	@scripts/setup demo
 	@scripts/demo build/release/wanderitas
 
 test:
@@ -27,6 +28,11 @@ bench:
 lint:
 	@scripts/setup test lint
 	@scripts/lint
+
+# Both of the README's commands on a bare Debian 12 and 13, as root.
+fresh:
+	@scripts/setup fresh
+	@scripts/fresh
 
 # Virtual boards; LAB=ci is the part of it that CI runs. As root, with a kernel to be had.
 LAB = all
