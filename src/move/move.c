@@ -1,6 +1,7 @@
 #include "move/moving.h"
 
 #include "base/record.h"
+#include "disk/spots.h"
 #include "disk/truesize.h"
 #include "move/change.h"
 #include "move/into.h"
@@ -13,7 +14,14 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { SEAL_BYTES = 4096, WIPE_BYTES = 1024 * 1024, CHECKPOINT_BYTES = 1024 * 1024 * 1024 };
+enum {
+	SEAL_BYTES = 4096,
+	WIPE_BYTES = 1024 * 1024,
+	CHECKPOINT_BYTES = 1024 * 1024 * 1024,
+	SPOTS_APART_MIN = 256 * 1024,
+	SPOTS_APART_MAX = 16 * 1024 * 1024,
+	SPOTS_BEYOND = 64 * 1024 * 1024
+};
 
 void wdr_move_result_clear(WdrMoveResult *r)
 {
@@ -323,8 +331,27 @@ static bool note_figures(WdrMoving *m, GError **error)
 	return wdr_logbook_figures(m->logbook, &figures, error);
 }
 
+/* A part is read back before the next one is written. Blocks of it are remembered, close enough to
+ * each other for the data of any later part to hit one of them, and looked at when all is there. */
+static bool remember(
+	const WdrMoving *m, const WdrItineraryPart *part, WdrSpots *spots, GError **error)
+{
+	/* A volume is filled from its start on; what lies behind was not written. */
+	uint64_t filled = MIN(part->to.size, part->bytes + part->bytes / 4 + SPOTS_BEYOND);
+	uint64_t least = UINT64_MAX;
+
+	for (guint i = 0; i < m->it->parts->len; i++) {
+		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		if (p != part && p->bytes > 0)
+			least = MIN(least, p->bytes);
+	}
+	return wdr_spots_take(spots, part->to.start, filled,
+		CLAMP(least / 4, SPOTS_APART_MIN, SPOTS_APART_MAX), error);
+}
+
 static bool carry_all(WdrMoving *m, GError **error)
 {
+	g_autoptr(WdrSpots) spots = wdr_spots_new(m->medium);
 	g_auto(WdrHold) hold = { 0 };
 	const WdrItineraryPart *last = wdr_moving_last(m->it);
 
@@ -333,14 +360,14 @@ static bool carry_all(WdrMoving *m, GError **error)
 	*m->has_begun = true;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		if (p != last && !carry_part(m, p, error))
+		if (p != last && (!carry_part(m, p, error) || !remember(m, p, spots, error)))
 			return false;
 	}
 	/* Whatever wrote to the source since an interruption is found like what does while we read.
 	 */
 	bool may_differ = wdr_running_is(m->source->system) || m->is_resuming;
 	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
-	       carry_loader(m, error) &&
+	       carry_loader(m, error) && wdr_spots_check(spots, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
 	       /* Somebody may have mounted it meanwhile. */
 	       wdr_source_check_quiet(m->world, m->source->disk, error) &&
