@@ -36,12 +36,20 @@ typedef struct {
 static const uint8_t *fat_page(WdrFat *f, uint64_t at, GError **error)
 {
 	uint64_t number = at / PAGE_BYTES;
-	uint8_t *page = g_hash_table_lookup(f->pages, GSIZE_TO_POINTER(number));
 
-	if (page)
+	/* Chains and counts go from one entry to the next: nearly always the same page. */
+	if (f->last_page && f->last_number == number)
+		return f->last_page;
+	uint8_t *page = g_hash_table_lookup(f->pages, GSIZE_TO_POINTER(number));
+	if (page) {
+		f->last_page = page;
+		f->last_number = number;
 		return page;
-	if (g_hash_table_size(f->pages) >= PAGES_MAX)
+	}
+	if (g_hash_table_size(f->pages) >= PAGES_MAX) {
+		f->last_page = NULL;
 		g_hash_table_remove_all(f->pages);
+	}
 	size_t len = (size_t)MIN(PAGE_BYTES, f->layout.fat_bytes - number * PAGE_BYTES);
 	page = g_malloc0(PAGE_BYTES);
 	if (!wdr_blockdev_read(

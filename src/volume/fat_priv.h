@@ -65,6 +65,9 @@ typedef struct {
 	uint64_t offset;
 	WdrFatLayout layout;
 	GHashTable *pages; /* of the first FAT, read as they are needed */
+	/* One of them; NULL: none. As with the table, callers take turns. */
+	const uint8_t *last_page;
+	uint64_t last_number;
 } WdrFat;
 
 /* The chain's next cluster. FORMAT when the value is neither a cluster nor an end. */
