@@ -16,6 +16,7 @@ typedef struct {
 	WdrVolume *volume;
 	WdrHasher *hasher;
 	uint64_t same, changed, gone, wrong;
+	uint64_t left_out; /* of the sample */
 } Comparing;
 
 static void tell(Comparing *c, const char *path, const char *what)
@@ -79,10 +80,9 @@ static bool is_swap(const WdrArriving *a, const char *path)
 	return is_one;
 }
 
-static bool is_wanted(const Comparing *c, const WdrPacked *p, uint64_t at, uint64_t step)
+static bool is_comparable(const Comparing *c, const WdrPacked *p)
 {
-	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content && at % step == 0 &&
-	       (c->a->all || p->size <= SAMPLE_FILE_BYTES) && !is_swap(c->a, p->path);
+	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content && !is_swap(c->a, p->path);
 }
 
 static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError **error)
@@ -98,8 +98,13 @@ static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError *
 			return false;
 		if (!p)
 			return true;
-		if (is_wanted(c, p, at, step))
+		bool is_in_sample = at % step == 0 && p->size <= SAMPLE_FILE_BYTES;
+		if (!is_comparable(c, p))
+			continue;
+		if (c->a->all || is_in_sample)
 			compare(c, p);
+		else
+			c->left_out++;
 	}
 }
 
@@ -135,7 +140,7 @@ static void tell_counts(const Comparing *c)
 		"%" G_GUINT64_FORMAT " files are as they were carried, %" G_GUINT64_FORMAT
 		" changed since, %" G_GUINT64_FORMAT " gone%s",
 		c->same, c->changed, c->gone,
-		c->a->all ? "" : " (a sample; --all compares every file)");
+		c->left_out == 0 ? "" : " (a sample; --all compares every file)");
 }
 
 void wdr_arrive_files(WdrArriving *a)
