@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test fresh bench lint lab storm screenshots install clean
+.PHONY: all demo test check fresh bench lint lab storm screenshots install clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -24,6 +24,11 @@ bench:
 	@scripts/bench build/release
 	@scripts/bench-live build/release
 	@scripts/bench-pace build/release/wanderitas
+
+# One suite, such as volume/ext, or one case of it.
+check:
+	@scripts/setup test
+	@scripts/test $(SUITE) $(CASE)
 
 lint:
 	@scripts/setup test lint

@@ -8,6 +8,8 @@
 #define SUITE_MAIN(...)                                                                            \
 	int main(void)                                                                             \
 	{                                                                                          \
+		/* Not a time in which a test should end: one in which it surely hangs. */         \
+		setenv("CK_DEFAULT_TIMEOUT", "900", 0);                                            \
 		Suite *suites[] = { __VA_ARGS__ };                                                 \
 		SRunner *runner = srunner_create(suites[0]);                                       \
 		for (size_t i = 1; i < sizeof(suites) / sizeof(*suites); i++)                      \

@@ -7,6 +7,7 @@
 #include "move/packing.h"
 
 #include <fcntl.h>
+#include <spawn.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -18,6 +19,10 @@ static WdrWorld *the_world;
 
 void sup_setup(void)
 {
+	const char *path = getenv("PATH");
+	g_autofree char *wide = g_strconcat(path ? path : "", ":/usr/sbin:/sbin", NULL);
+
+	setenv("PATH", wide, 1);
 	folder = g_dir_make_tmp("wanderitas-test-XXXXXX", NULL);
 	ck_assert_ptr_nonnull(folder);
 	paths = g_ptr_array_new_with_free_func(g_free);
@@ -80,31 +85,41 @@ static char *keep(char *text)
 	return text;
 }
 
+/* Not by fork(): copying the page tables of a sanitized process takes longer than most programs. */
+static int spawn(
+	const char *const *argv, const char *in, const char *out, const char *err, pid_t *ret)
+{
+	posix_spawn_file_actions_t files;
+	char **env = g_get_environ();
+
+	env = g_environ_setenv(env, "LC_ALL", "C.UTF-8", TRUE);
+	/* libfdisk and libblkid keep small things until the end. */
+	env = g_environ_setenv(
+		env, "ASAN_OPTIONS", "detect_leaks=0:verify_asan_link_order=0", TRUE);
+	posix_spawn_file_actions_init(&files);
+	posix_spawn_file_actions_addopen(&files, 0, in, O_RDONLY, 0);
+	posix_spawn_file_actions_addopen(&files, 1, out, O_WRONLY | O_CREAT | O_TRUNC, 0666);
+	posix_spawn_file_actions_addopen(&files, 2, err, O_WRONLY | O_CREAT | O_TRUNC, 0666);
+	int why = posix_spawnp(ret, argv[0], &files, NULL, (char *const *)(uintptr_t)argv, env);
+	posix_spawn_file_actions_destroy(&files);
+	g_strfreev(env);
+	return why;
+}
+
 SupRun sup_run(const char *input, const char *const *argv)
 {
 	g_autofree char *in = g_build_filename(folder, ".stdin", NULL);
 	g_autofree char *out = g_build_filename(folder, ".stdout", NULL);
 	g_autofree char *err = g_build_filename(folder, ".stderr", NULL);
 	SupRun run = { 0 };
+	pid_t child = 0;
 	int status = 0;
 
 	sup_write(in, input);
-	pid_t child = fork();
-	if (child == 0) {
-		const char *path = getenv("PATH");
-		g_autofree char *wide = g_strconcat(path ? path : "", ":/usr/sbin:/sbin", NULL);
-		setenv("PATH", wide, 1);
-		setenv("LC_ALL", "C.UTF-8", 1);
-		/* libfdisk and libblkid keep small things until the end. */
-		setenv("ASAN_OPTIONS", "detect_leaks=0:verify_asan_link_order=0", 1);
-		if (!freopen(in, "r", stdin) || !freopen(out, "w", stdout) ||
-			!freopen(err, "w", stderr))
-			_exit(126);
-		execvp(argv[0], (char *const *)argv);
-		_exit(127);
-	}
-	ck_assert_int_eq(waitpid(child, &status, 0), child);
-	run.code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+	int why = spawn(argv, in, out, err, &child);
+	if (why == 0)
+		ck_assert_int_eq(waitpid(child, &status, 0), child);
+	run.code = why ? 127 : WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 	run.out = keep(sup_read(out, NULL));
 	run.err = keep(sup_read(err, NULL));
 	return run;

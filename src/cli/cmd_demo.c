@@ -5,19 +5,24 @@
 
 static int demo_run(WdrGlobals *globals, int argc, char **argv)
 {
-	static const GOptionEntry none[] = { { 0 } };
+	gboolean is_small = FALSE;
+	const GOptionEntry entries[] = {
+		{ "small", 0, 0, G_OPTION_ARG_NONE, &is_small,
+			"Give the first board fewer and smaller files, for a quick try", NULL },
+		{ 0 },
+	};
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	WdrOut out = wdr_cli_stdout(globals);
 
-	if (!wdr_cli_parse(&wdr_cmd_demo, globals, none, &argc, &argv, &error) ||
+	if (!wdr_cli_parse(&wdr_cmd_demo, globals, entries, &argc, &argv, &error) ||
 		!wdr_cli_world(globals, &world, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (argc != 2) {
 		wdr_error_set(&error, WDR_ERROR_USAGE, "demo takes one folder");
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
-	if (!wdr_sample_make_bench(world, argv[1], &error))
+	if (!wdr_sample_make_bench(world, argv[1], is_small, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	wdr_progress_end();
 	wdr_out_text(

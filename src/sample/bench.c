@@ -260,6 +260,7 @@ typedef struct {
 	WdrSampleDisk card;
 	uint64_t drive_size;
 	WdrMemoryVolume *(*volumes[VOLUMES_MAX])(void);
+	WdrMemoryVolume *(*small[VOLUMES_MAX])(void);         /* NULL: the same */
 	bool (*add_more)(const char *folder, GError **error); /* NULL: nothing */
 } Board;
 
@@ -346,17 +347,20 @@ static const Board boards[] = {
 	{ "heron-hide-3", "", heron_files, G_N_ELEMENTS(heron_files), "mmcblk0", "nvme0n1",
 		{ WDR_TABLE_MBR, WDR_HERON_DISK_ID, 600 * WDR_MIB, heron_parts,
 			G_N_ELEMENTS(heron_parts) },
-		2 * WDR_GIB, { wdr_sample_heron_boot, wdr_sample_heron_root }, add_heron },
+		2 * WDR_GIB, { wdr_sample_heron_boot, wdr_sample_heron_root },
+		{ wdr_sample_heron_small_boot, wdr_sample_heron_small_root }, add_heron },
 	{ "bittern-tower-1", "boards/bittern-tower-1", bittern_files, G_N_ELEMENTS(bittern_files),
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_GPT, WDR_BITTERN_DISK_ID, 256 * WDR_MIB, bittern_parts,
 			G_N_ELEMENTS(bittern_parts) },
-		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, add_bittern },
+		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, { NULL },
+		add_bittern },
 	{ "dipper-brook-4", "boards/dipper-brook-4", dipper_files, G_N_ELEMENTS(dipper_files),
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_MBR, WDR_DIPPER_DISK_ID, 192 * WDR_MIB, dipper_parts,
 			G_N_ELEMENTS(dipper_parts) },
-		1 * WDR_GIB, { wdr_sample_dipper_boot, wdr_sample_dipper_root }, add_dipper },
+		1 * WDR_GIB, { wdr_sample_dipper_boot, wdr_sample_dipper_root }, { NULL },
+		add_dipper },
 	{ "kingfisher-weir-2", "boards/kingfisher-weir-2", kingfisher_files,
 		G_N_ELEMENTS(kingfisher_files), "mmcblk0", "sda",
 		{ WDR_TABLE_MBR, WDR_KINGFISHER_DISK_ID, 256 * WDR_MIB, kingfisher_parts,
@@ -364,7 +368,7 @@ static const Board boards[] = {
 		1 * WDR_GIB,
 		{ wdr_sample_kingfisher_boot, wdr_sample_kingfisher_root,
 			wdr_sample_kingfisher_keys },
-		NULL },
+		{ NULL }, NULL },
 };
 
 static bool make_disk(const WdrWorld *world, const char *folder, const char *name,
@@ -378,7 +382,8 @@ static bool make_disk(const WdrWorld *world, const char *folder, const char *nam
 	       wdr_sample_make_disk(world, path, disk, volumes, folder, error);
 }
 
-static bool make_board(const WdrWorld *world, const char *under, const Board *b, GError **error)
+static bool make_board(
+	const WdrWorld *world, const char *under, const Board *b, bool is_small, GError **error)
 {
 	static const char *const folders[] = { "dev", "root/etc", "bin" };
 	g_autofree char *folder = g_build_filename(under, b->folder, NULL);
@@ -396,7 +401,8 @@ static bool make_board(const WdrWorld *world, const char *under, const Board *b,
 	}
 	wdr_world_step(world, "filling the card of %s", b->name);
 	for (size_t i = 0; i < b->card.n; i++)
-		volumes[i] = wdr_memory_volume_as_volume(b->volumes[i]());
+		volumes[i] = wdr_memory_volume_as_volume(
+			is_small && b->small[i] ? b->small[i]() : b->volumes[i]());
 	bool is_fine = write_text(folder, "bin/README", "Stand-ins for board commands go here.\n",
 			       error) &&
 		       write_text(folder, "dev/kmsg", "6,1,0,-;Booting Linux\n", error) &&
@@ -408,7 +414,7 @@ static bool make_board(const WdrWorld *world, const char *under, const Board *b,
 	return is_fine;
 }
 
-bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, GError **error)
+bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, bool is_small, GError **error)
 {
 	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
 
@@ -418,7 +424,7 @@ bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, GError **e
 		return false;
 	}
 	for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
-		if (!make_board(world, folder, &boards[i], error))
+		if (!make_board(world, folder, &boards[i], is_small, error))
 			return false;
 	}
 	return true;

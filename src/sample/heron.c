@@ -13,6 +13,8 @@
 #define KERNEL "6.6.31-field"
 #define KERNEL_2712 "6.6.31-field-2712"
 
+enum { SMALL_SHARE = 8 };
+
 static const struct {
 	const char *name;
 	uint64_t kib;
@@ -45,22 +47,23 @@ const char wdr_heron_cmdline[] =
 	"console=serial0,115200 console=tty1 root=PARTUUID=" WDR_HERON_DISK_ID
 	"-02 rootfstype=ext4 fsck.repair=yes rootwait quiet\n";
 
-static void add_kernels(WdrMemoryVolume *m)
+/* share: one of so many parts of the usual bulk. */
+static void add_kernels(WdrMemoryVolume *m, unsigned share)
 {
 	g_autoptr(GBytes) initramfs =
-		wdr_sample_initramfs(KERNEL, initramfs_modules, NULL, 11610 * 1024);
+		wdr_sample_initramfs(KERNEL, initramfs_modules, NULL, 11610 * 1024 / share);
 	g_autoptr(GBytes) initramfs_2712 =
-		wdr_sample_initramfs(KERNEL_2712, initramfs_modules, NULL, 11640 * 1024);
+		wdr_sample_initramfs(KERNEL_2712, initramfs_modules, NULL, 11640 * 1024 / share);
 
-	wdr_sample_kernel(m, "kernel8.img", KERNEL, 9210 * 1024);
-	wdr_sample_kernel(m, "kernel_2712.img", KERNEL_2712, 9305 * 1024);
+	wdr_sample_kernel(m, "kernel8.img", KERNEL, 9210 * 1024 / share);
+	wdr_sample_kernel(m, "kernel_2712.img", KERNEL_2712, 9305 * 1024 / share);
 	wdr_sample_put(m, "initramfs8", 0755, initramfs);
 	wdr_sample_put(m, "initramfs_2712", 0755, initramfs_2712);
 	wdr_sample_device_tree(m, "bcm2711-rpi-4-b.dtb", 54 * 1024);
 	wdr_sample_device_tree(m, "bcm2712-rpi-5-b.dtb", 76 * 1024);
 }
 
-WdrMemoryVolume *wdr_sample_heron_boot(void)
+static WdrMemoryVolume *make_boot(unsigned share)
 {
 	static const char *const folders[] = { "overlays" };
 	WdrMemoryVolume *m = wdr_memory_volume_new("heron-hide-3 boot");
@@ -72,13 +75,23 @@ WdrMemoryVolume *wdr_sample_heron_boot(void)
 	for (size_t i = 0; i < G_N_ELEMENTS(firmware_files); i++)
 		wdr_sample_bytes(
 			m, firmware_files[i].name, 0755, firmware_files[i].kib * 1024 + 137);
-	add_kernels(m);
+	add_kernels(m, share);
 	for (size_t i = 0; i < G_N_ELEMENTS(overlays); i++) {
 		g_autofree char *path = g_strdup_printf("overlays/%s.dtbo", overlays[i]);
 		wdr_sample_bytes(m, path, 0755, 900 + 37 * i);
 	}
 	wdr_sample_text(m, "overlays/README", "Overlays of the field station's boards.\n");
 	return m;
+}
+
+WdrMemoryVolume *wdr_sample_heron_boot(void)
+{
+	return make_boot(1);
+}
+
+WdrMemoryVolume *wdr_sample_heron_small_boot(void)
+{
+	return make_boot(SMALL_SHARE);
 }
 
 /* ---- the root volume ---- */
@@ -119,18 +132,18 @@ static const struct {
 	{ "var/log/syslog", "May  4 06:30:00 heron-hide-3 counter: 14 grey herons, 2 bitterns\n" },
 };
 
-static void add_many(WdrMemoryVolume *m)
+static void add_many(WdrMemoryVolume *m, unsigned share)
 {
-	for (unsigned i = 0; i < 3000; i++) {
+	for (unsigned i = 0; i < 3000 / share; i++) {
 		g_autofree char *path = g_strdup_printf("srv/observations/frame-%06u.csv", i);
 		wdr_sample_bytes(m, path, 0644, 120 + i * 7 % 4000);
 	}
-	for (unsigned i = 0; i < 700; i++) {
+	for (unsigned i = 0; i < 700 / share; i++) {
 		g_autofree char *path =
 			g_strdup_printf("usr/lib/modules/" KERNEL "/kernel/m%03u.ko", i);
 		wdr_sample_bytes(m, path, 0644, 6000 + i * 911 % 90000);
 	}
-	for (unsigned i = 0; i < 400; i++) {
+	for (unsigned i = 0; i < 400 / share; i++) {
 		g_autofree char *path = g_strdup_printf("usr/bin/tool-%03u", i);
 		wdr_sample_bytes(m, path, 0755, 14000 + i * 1291 % 160000);
 	}
@@ -194,7 +207,7 @@ static void add_attributes(WdrMemoryVolume *m)
 	wdr_entry_clear(&shared);
 }
 
-static void add_shapes(WdrMemoryVolume *m)
+static void add_shapes(WdrMemoryVolume *m, unsigned share)
 {
 	uint64_t sparse = wdr_sample_file(m, "srv/sightings.db", 0640, WDR_SAMPLE_WARDEN);
 	uint64_t swap = wdr_sample_file(m, "var/swap", 0600, 0);
@@ -208,7 +221,7 @@ static void add_shapes(WdrMemoryVolume *m)
 	wdr_memory_volume_link(m, "usr/bin/recount", linked);
 	wdr_memory_volume_link(m, "home/warden/counter", linked);
 	wdr_sample_file(m, "var/empty", 0644, 0);
-	wdr_sample_bytes(m, "srv/model.bin", 0644, 24 << 20);
+	wdr_sample_bytes(m, "srv/model.bin", 0644, (24 << 20) / share);
 	wdr_sample_text(m,
 		"home/warden/r\xc3\xa9"
 		"edbed notes.txt",
@@ -218,7 +231,7 @@ static void add_shapes(WdrMemoryVolume *m)
 	wdr_sample_text(m, "home/warden/latin-\xe9", "not UTF-8\n");
 }
 
-WdrMemoryVolume *wdr_sample_heron_root(void)
+static WdrMemoryVolume *make_root(unsigned share)
 {
 	static const char *const folders[] = { "boot", "boot/firmware", "dev", "etc", "etc/cron.d",
 		"home", "home/warden", "mnt", "proc", "root", "run", "sbin", "srv",
@@ -236,9 +249,19 @@ WdrMemoryVolume *wdr_sample_heron_root(void)
 	for (size_t i = 0; i < G_N_ELEMENTS(texts); i++)
 		wdr_sample_text(m, texts[i].path, texts[i].text);
 	wdr_sample_program(m, "usr/lib/systemd/systemd", 100000);
-	add_many(m);
+	add_many(m, share);
 	add_specials(m);
 	add_attributes(m);
-	add_shapes(m);
+	add_shapes(m, share);
 	return m;
+}
+
+WdrMemoryVolume *wdr_sample_heron_root(void)
+{
+	return make_root(1);
+}
+
+WdrMemoryVolume *wdr_sample_heron_small_root(void)
+{
+	return make_root(SMALL_SHARE);
 }

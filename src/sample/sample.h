@@ -15,6 +15,9 @@
 extern const char wdr_heron_config[], wdr_heron_cmdline[], wdr_heron_fstab[];
 WdrMemoryVolume *wdr_sample_heron_boot(void);
 WdrMemoryVolume *wdr_sample_heron_root(void);
+/* The same system with an eighth of its many files, and the largest ones an eighth as large. */
+WdrMemoryVolume *wdr_sample_heron_small_boot(void);
+WdrMemoryVolume *wdr_sample_heron_small_root(void);
 
 /* bittern-tower-1: an extlinux menu in the boot folder of its root, a GPT. */
 #define WDR_BITTERN_DISK_ID "b1773e20-4a5c-4f0e-9d11-60a7e5c20001"
@@ -49,9 +52,10 @@ WdrMemoryVolume *wdr_sample_dipper_root(void);
 GBytes *wdr_sample_dipper_initramfs(bool has_nvme);
 
 /* Makes a bench in `folder`, which must not exist or be empty (REFUSED otherwise): heron-hide-3's,
- * and under boards/ one for each of the others. */
-bool wdr_sample_make_bench(
-	const WdrWorld *world, const char *folder, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+ * and under boards/ one for each of the others. Small: heron-hide-3 has fewer
+ * and smaller files. */
+bool wdr_sample_make_bench(const WdrWorld *world, const char *folder, bool is_small,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- media ---- */
 

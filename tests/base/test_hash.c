@@ -136,7 +136,6 @@ Suite *suite_hash(void)
 	Suite *s = suite_create("base/hash");
 	TCase *tc = tcase_create("hash");
 
-	tcase_set_timeout(tc, 60);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_loop_test(tc, what_is_no_hash, 0, G_N_ELEMENTS(no_hashes));
 	tcase_add_test(tc, taken_up_at_a_mark);

@@ -226,7 +226,6 @@ Suite *suite_corpus(void)
 	TCase *t = tcase_create("corpus");
 
 	list_names();
-	tcase_set_timeout(t, 60);
 	tcase_add_test(t, there_are_enough_of_them);
 	tcase_add_loop_test(t, files_of_all_formats, 0, (int)names->len);
 	tcase_add_loop_test(t, damaged_files, 0, (int)names->len);

@@ -283,7 +283,6 @@ Suite *suite_initramfs(void)
 	Suite *s = suite_create("boot/initramfs");
 	TCase *t = tcase_create("initramfs");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_loop_test(t, every_packing_that_the_kernel_knows, 0, (int)G_N_ELEMENTS(packings));
 	tcase_add_loop_test(t, one_behind_the_other, 0, (int)G_N_ELEMENTS(packings));
 	tcase_add_loop_test(t, cut_anywhere, 0, (int)G_N_ELEMENTS(packings));

@@ -230,7 +230,6 @@ Suite *suite_program(void)
 	Suite *s = suite_create("boot/program");
 	TCase *t = tcase_create("program");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_loop_test(t, kernels_by_their_heads, 0, (int)G_N_ELEMENTS(kernels));
 	tcase_add_test(t, a_kernel_packed_by_gzip);
 	tcase_add_test(t, this_very_program);

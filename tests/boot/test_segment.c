@@ -336,7 +336,6 @@ Suite *suite_segment(void)
 	Suite *s = suite_create("boot/segment");
 	TCase *t = tcase_create("segment");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, modprobe_finds_what_a_module_needs);
 	tcase_add_test(t, modprobe_finds_each_of_many);

@@ -11,40 +11,76 @@
 #include <unistd.h>
 
 static char *template_folder;
+static bool is_own = true;
+static char *moved_folder;
 
+/* One that was made for all suites of a run, or one of this suite's own. */
 void bench_make(void)
 {
+	const char *shared = g_getenv("WANDERITAS_TEST_BENCH");
+
+	if (shared) {
+		template_folder = g_path_get_dirname(shared);
+		is_own = false;
+		return;
+	}
 	template_folder = g_dir_make_tmp("wanderitas-bench-XXXXXX", NULL);
-	g_autofree char *command =
-		g_strdup_printf("ASAN_OPTIONS=detect_leaks=0 %s --quiet demo %s/bench >/dev/null",
-			sup_program(), template_folder);
+	g_autofree char *command = g_strdup_printf(
+		"ASAN_OPTIONS=detect_leaks=0 %s --quiet demo --small %s/bench >/dev/null",
+		sup_program(), template_folder);
 
 	ck_assert_int_eq(system(command), 0);
 }
 
 void bench_remove(void)
 {
-	wdr_remove_folder(template_folder);
+	if (is_own)
+		wdr_remove_folder(template_folder);
 	g_free(template_folder);
+	if (moved_folder)
+		wdr_remove_folder(moved_folder);
+	g_clear_pointer(&moved_folder, g_free);
 }
 
 /* All of one bench: not what lies below boards/, which are benches of their own. */
 static void copy_bench(const char *from, const char *to)
 {
-	static const char *const parts[] = { "dev", "proc", "sys", "root", "bin" };
+	static const char copy[] =
+		"mkdir -p \"$1\" && cp -a \"$0/dev\" \"$0/proc\" \"$0/sys\" \"$0/root\" \"$0/bin\" \"$1\"";
 
-	SUP_TOOL("mkdir", "-p", to);
-	for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
-		g_autofree char *part = g_build_filename(from, parts[i], NULL);
-		SUP_TOOL("cp", "-a", part, to);
-	}
+	SUP_TOOL("sh", "-c", copy, from, to);
+}
+
+void bench_make_moved(void)
+{
+	bench_make();
+	moved_folder = g_dir_make_tmp("wanderitas-bench-XXXXXX", NULL);
+	g_autofree char *command = g_strdup_printf(
+		"export ASAN_OPTIONS=detect_leaks=0; mkdir %s/bench && cd %s/bench && cp -a %s/bench/{dev,proc,sys,root,bin} . && "
+		"%s --quiet --bench . move --to nvme0n1 --erase nvme0n1 >/dev/null",
+		moved_folder, moved_folder, template_folder, sup_program());
+	const char *argv[] = { "bash", "-c", command, NULL };
+
+	ck_assert(g_spawn_sync(NULL, (char **)(uintptr_t)argv, NULL, G_SPAWN_SEARCH_PATH, NULL,
+		NULL, NULL, NULL, NULL, NULL));
+}
+
+char *bench_moved(void)
+{
+	return g_build_filename(moved_folder, "bench", NULL);
+}
+
+void bench_take_moved(void)
+{
+	g_autofree char *from = bench_moved();
+
+	ck_assert(access(sup_path("bench"), F_OK) != 0);
+	copy_bench(from, sup_path("bench"));
 }
 
 void bench_setup(void)
 {
 	sup_setup();
-	g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
-	copy_bench(from, sup_path("bench"));
 }
 
 void bench_add(const char *below)
@@ -59,12 +95,17 @@ const char *bench_path(const char *path)
 {
 	g_autofree char *relative = g_build_filename("bench", path, NULL);
 
+	/* The first board's own is copied when a test first needs it: many need another alone. */
+	if (!g_str_has_prefix(path, "boards/") && access(sup_path("bench/dev"), F_OK) != 0) {
+		g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
+		copy_bench(from, sup_path("bench"));
+	}
 	return sup_path(relative);
 }
 
 SupRun bench_run(const char *input, const char *const *arguments)
 {
-	const char *argv[32] = { sup_program(), "--bench", sup_path("bench") };
+	const char *argv[32] = { sup_program(), "--bench", bench_path(".") };
 	size_t n = 3;
 
 	for (size_t i = 0; arguments[i]; i++)
@@ -104,7 +145,7 @@ uint64_t bench_root_block(const char *image, const char *file, unsigned index)
 
 static void become_program(const char *const *arguments)
 {
-	const char *argv[16] = { sup_program(), "--bench", sup_path("bench") };
+	const char *argv[16] = { sup_program(), "--bench", bench_path(".") };
 	int out = open(sup_path("out"), O_WRONLY | O_CREAT | O_TRUNC, 0644);
 
 	for (size_t i = 0; arguments[i]; i++)

@@ -3,9 +3,15 @@
 
 #include "support.h"
 
-void bench_make(void); /* unchecked fixture */
+void bench_make(void);       /* unchecked fixture */
+void bench_make_moved(void); /* the same, and one on which the first board's move is done */
 void bench_remove(void);
-void bench_setup(void); /* checked fixture: sup_setup() and the copy */
+void bench_setup(void); /* checked fixture */
+
+/* The bench on which the move is done, to be changed once for all tests of a case; the caller's. */
+char *bench_moved(void);
+/* The test's bench is a copy of that on which the move is done; nothing was taken from it yet. */
+void bench_take_moved(void);
 
 /* The copy of a bench below it ("boards/…"), once. */
 void bench_add(const char *below);

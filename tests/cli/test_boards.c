@@ -330,7 +330,6 @@ Suite *suite_boards(void)
 	Suite *s = suite_create("cli/boards");
 	TCase *t = tcase_create("boards");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, everything, 0, CASES);

@@ -311,7 +311,6 @@ Suite *suite_drivers(void)
 	Suite *s = suite_create("cli/drivers");
 	TCase *t = tcase_create("drivers");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_test(t, shown_put_there_and_taken_back);

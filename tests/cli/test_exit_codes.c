@@ -86,7 +86,7 @@ static const struct {
 static void run_as(const char *whom, const char *command, int code, bool is_nobody)
 {
 	g_autofree char *script = g_strdup_printf("cd '%s' && exec '%s' --bench '%s' %s </dev/null",
-		sup_path("bench"), sup_program(), sup_path("bench"), command);
+		bench_path("."), sup_program(), bench_path("."), command);
 	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
 		"ASAN_OPTIONS=detect_leaks=0", "bash", "-c", script, NULL };
 	SupRun run = sup_run("", argv + (is_nobody ? 0 : 3));
@@ -102,7 +102,7 @@ static void take_the_rights(const char *mode)
 	g_autofree char *command = g_strdup_printf(
 		"cd '%s'; for f in dev/mmcblk0 dev/nvme0n1 root/var/lib/wanderitas; do "
 		"[ ! -e $f ] || chmod %s $f; done",
-		sup_path("bench"), mode);
+		bench_path("."), mode);
 
 	SUP_TOOL("bash", "-c", command);
 }
@@ -110,7 +110,7 @@ static void take_the_rights(const char *mode)
 START_TEST(what_it_ends_with)
 {
 	g_autofree char *prepare = g_strdup_printf(
-		"cd '%s'; %s", sup_path("bench"), *rows[_i].prepare ? rows[_i].prepare : "true");
+		"cd '%s'; %s", bench_path("."), *rows[_i].prepare ? rows[_i].prepare : "true");
 
 	SUP_TOOL("bash", "-c", prepare);
 	g_autofree char *card = g_strdup(sup_hash(bench_path("dev/mmcblk0")));
@@ -121,7 +121,7 @@ START_TEST(what_it_ends_with)
 	take_the_rights("u=rwX");
 	run_as("by whom it belongs to", rows[_i].command, rows[_i].code, false);
 	if (sup_is_root()) {
-		SUP_TOOL("chown", "-R", "65534", sup_path("bench"));
+		SUP_TOOL("chown", "-R", "65534", bench_path("."));
 		run_as("by a user", rows[_i].command, rows[_i].code, true);
 	}
 	ck_assert_str_eq(card, sup_hash(bench_path("dev/mmcblk0")));
@@ -136,7 +136,6 @@ Suite *suite_exit_codes(void)
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
-	tcase_set_timeout(t, 300);
 	tcase_add_loop_test(t, what_it_ends_with, 0, (int)G_N_ELEMENTS(rows));
 	suite_add_tcase(s, t);
 	return s;

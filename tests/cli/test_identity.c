@@ -141,7 +141,7 @@ static char **arguments_of(guint row)
 {
 	g_autofree char *script = g_strdup_printf("A='%s' T='%s' B='%s' D='%s'\n%s%s\n"
 						  "printf '%%s\\n' \"${args[@]}\" >\"$D/args\"",
-		CARD, DRIVE, sup_path("bench"), sup_path("d"), functions, rows[row].script);
+		CARD, DRIVE, bench_path("."), sup_path("d"), functions, rows[row].script);
 	size_t len = 0;
 
 	SUP_TOOL("mkdir", "-p", sup_path("d"));
@@ -210,7 +210,6 @@ Suite *suite_identity(void)
 	Suite *s = suite_create("cli/identity");
 	TCase *t = tcase_create("who is who");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, refused_before_a_byte_is_written, 0, G_N_ELEMENTS(rows));

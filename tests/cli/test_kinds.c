@@ -190,7 +190,6 @@ Suite *suite_kinds(void)
 
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
 	tcase_add_checked_fixture(tc, set_up, sup_teardown);
-	tcase_set_timeout(tc, 60);
 	tcase_add_test(tc, swap_is_new_and_blocks_are_the_same);
 	tcase_add_test(tc, small_inodes);
 	tcase_add_test(tc, what_would_clash_is_refused);

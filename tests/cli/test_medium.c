@@ -157,7 +157,6 @@ Suite *suite_medium(void)
 	Suite *s = suite_create("cli/medium");
 	TCase *t = tcase_create("medium");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, a_board_and_a_medium, 0, (int)G_N_ELEMENTS(boards_and_media));

@@ -201,7 +201,6 @@ Suite *suite_mentions(void)
 	Suite *s = suite_create("cli/mentions");
 	TCase *t = tcase_create("mentions");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, findings, 0, (int)G_N_ELEMENTS(cases));

@@ -229,7 +229,6 @@ Suite *suite_moves(void)
 	Suite *s = suite_create("cli/moves");
 	TCase *t = tcase_create("moves");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, moves_to_a_drive, 0, (int)G_N_ELEMENTS(moves));

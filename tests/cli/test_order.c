@@ -366,7 +366,6 @@ Suite *suite_order(void)
 	Suite *s = suite_create("cli/order");
 	TCase *t = tcase_create("order");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));

@@ -65,7 +65,7 @@ START_TEST(each_kind_of_output)
 	g_autofree char *script = g_strdup_printf(
 		"W='%s'; B='%s'; D='%s'; draft() { $W --bench $B --quiet draft --to nvme0n1 \"$@\" || "
 		"exit $?; }\n%s",
-		sup_program(), sup_path("bench"), sup_path("d"), rows[_i].script);
+		sup_program(), bench_path("."), sup_path("d"), rows[_i].script);
 	g_autofree char *before = g_strdup(sup_hash(DRIVE));
 
 	if (rows[_i].needs_root && !sup_is_root()) {
@@ -144,9 +144,9 @@ START_TEST(records_that_cannot_be_read)
 	SUP_TOOL("mkdir", "-p", state);
 	SUP_TOOL("chmod", "0", state);
 	SUP_TOOL("chmod", "755", sup_folder());
-	SUP_TOOL("chmod", "-R", "a+rX", sup_path("bench/dev"));
+	SUP_TOOL("chmod", "-R", "a+rX", bench_path("dev"));
 	const char *as_nobody[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
-		"ASAN_OPTIONS=detect_leaks=0", sup_program(), "--bench", sup_path("bench"), a[0],
+		"ASAN_OPTIONS=detect_leaks=0", sup_program(), "--bench", bench_path("."), a[0],
 		a[1], NULL };
 	SupRun run = sup_run("", as_nobody + (sup_is_root() ? 0 : 3));
 	SUP_TOOL("chmod", "700", state);
@@ -204,7 +204,6 @@ Suite *suite_outputs(void)
 	Suite *s = suite_create("cli/outputs");
 	TCase *t = tcase_create("outputs");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, each_kind_of_output, 0, G_N_ELEMENTS(rows));

@@ -402,7 +402,6 @@ Suite *suite_pace(void)
 	Suite *s = suite_create("cli/pace");
 	TCase *tc = tcase_create("pace");
 
-	tcase_set_timeout(tc, 240);
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
 	tcase_add_checked_fixture(tc, bench_setup, sup_teardown);
 	tcase_add_test(tc, finds_the_speed_of_slow_disks);

@@ -501,7 +501,6 @@ Suite *suite_readdress(void)
 	Suite *s = suite_create("cli/readdress");
 	TCase *t = tcase_create("readdress");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, renewed_and_back, 0, BOARDS);

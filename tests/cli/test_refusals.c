@@ -409,7 +409,6 @@ Suite *suite_refusals(void)
 	Suite *s = suite_create("cli/refusals");
 	TCase *t = tcase_create("refusals");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, other_answers, 0, (int)G_N_ELEMENTS(answers));

@@ -332,7 +332,6 @@ Suite *suite_rehearse(void)
 	Suite *s = suite_create("cli/rehearse");
 	TCase *t = tcase_create("rehearse");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, sample_boards_start, 0, BOARDS);

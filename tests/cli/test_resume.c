@@ -363,7 +363,7 @@ static void full_at_first(const char *size, const char *image, const char *state
 START_TEST(a_full_disk_under_the_target)
 {
 	if (sup_is_root())
-		full_at_first("60m", sup_path("full/target.img"), sup_path("state"));
+		full_at_first("16m", sup_path("full/target.img"), sup_path("state"));
 	else
 		sup_say_skipped("a_full_disk_under_the_target");
 }
@@ -383,7 +383,6 @@ Suite *suite_resume(void)
 	Suite *s = suite_create("cli/resume");
 	TCase *t = tcase_create("resume");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, kills_at_any_step, 0, (int)G_N_ELEMENTS(kills));

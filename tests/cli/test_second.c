@@ -216,7 +216,6 @@ Suite *suite_second(void)
 	Suite *s = suite_create("cli/second");
 	TCase *t = tcase_create("second");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_test(t, in_a_move);

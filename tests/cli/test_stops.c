@@ -94,7 +94,7 @@ START_TEST(a_full_disk_under_the_image)
 	}
 	g_autofree char *card = g_strdup(sup_hash(CARD));
 	SUP_TOOL("mkdir", sup_path("full"));
-	SUP_TOOL("mount", "-t", "tmpfs", "-o", "size=60m", "none", sup_path("full"));
+	SUP_TOOL("mount", "-t", "tmpfs", "-o", "size=16m", "none", sup_path("full"));
 	SUP_TOOL("truncate", "-s", "2G", sup_path("full/target.img"));
 	SupRun run = WANDERITAS("move", "--from", CARD, "--to", sup_path("full/target.img"),
 		"--erase", "target.img", "--state", sup_path("state"));
@@ -207,7 +207,6 @@ Suite *suite_stops(void)
 	Suite *s = suite_create("cli/stops");
 	TCase *t = tcase_create("stops");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
 	tcase_add_loop_test(t, signals_leave_an_unfinished_target, 0, (int)G_N_ELEMENTS(signals));

@@ -274,7 +274,6 @@ Suite *suite_blockdev(void)
 	Suite *s = suite_create("disk/blockdev");
 	TCase *t = tcase_create("blockdev");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, bounds, 0, (int)G_N_ELEMENTS(ranges));
 	tcase_add_loop_test(t, writes_in_all_alignments, 0, 4);

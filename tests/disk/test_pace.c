@@ -258,7 +258,6 @@ Suite *suite_pace(void)
 	Suite *s = suite_create("disk/pace");
 	TCase *tc = tcase_create("pace");
 
-	tcase_set_timeout(tc, 60);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_loop_test(tc, finds_the_known_speed, 0, G_N_ELEMENTS(media));
 	tcase_add_test(tc, stays_within_its_runs);

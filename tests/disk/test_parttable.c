@@ -362,7 +362,6 @@ Suite *suite_parttable(void)
 	Suite *s = suite_create("disk/parttable");
 	TCase *t = tcase_create("parttable");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, reads_mbr);
 	tcase_add_test(t, reads_gpt);

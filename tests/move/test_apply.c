@@ -334,7 +334,6 @@ Suite *suite_apply(void)
 	TCase *tc = tcase_create("apply");
 
 	tcase_add_checked_fixture(tc, set_up, sup_teardown);
-	tcase_set_timeout(tc, 120);
 	tcase_add_loop_test(tc, changes_are_carried, 0, G_N_ELEMENTS(changes));
 	tcase_add_test(tc, changes_add_up);
 	tcase_add_loop_test(tc, random_changes, 0, 12);

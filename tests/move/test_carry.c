@@ -368,7 +368,6 @@ Suite *suite_carry(void)
 	Suite *s = suite_create("move/carry");
 	TCase *t = tcase_create("carry");
 
-	tcase_set_timeout(t, 180);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, every_write_can_fail);
 	tcase_add_test(t, reads_can_fail_anywhere);

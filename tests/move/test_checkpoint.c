@@ -540,7 +540,6 @@ Suite *suite_checkpoint(void)
 	Suite *s = suite_create("move/checkpoint");
 	TCase *tc = tcase_create("checkpoint");
 
-	tcase_set_timeout(tc, 600);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_loop_test(tc, power_cuts_anywhere, 0, 3);
 	tcase_add_test(tc, power_cuts_within_a_long_file);

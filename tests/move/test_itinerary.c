@@ -304,7 +304,6 @@ Suite *suite_itinerary(void)
 	Suite *s = suite_create("move/itinerary");
 	TCase *t = tcase_create("itinerary");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_test(t, names_of_any_bytes);
 	tcase_add_test(t, what_is_read_is_written_again);
 	tcase_add_loop_test(t, changed_by_hand, 0, (int)G_N_ELEMENTS(changes));

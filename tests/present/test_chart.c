@@ -138,7 +138,6 @@ Suite *suite_chart(void)
 	Suite *s = suite_create("present/chart");
 	TCase *tc = tcase_create("chart");
 
-	tcase_set_timeout(tc, 60);
 	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_test(tc, series_differ_in_grey);
 	tcase_add_test(tc, svg_is_sound);

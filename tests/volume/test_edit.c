@@ -442,7 +442,6 @@ Suite *suite_volume_edit(void)
 	Suite *s = suite_create("volume/edit");
 	TCase *t = tcase_create("edit");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, ext_files_are_replaced, 0, (int)G_N_ELEMENTS(contents));
 	tcase_add_loop_test(t, a_failing_medium_leaves_old_or_new, 0, (int)G_N_ELEMENTS(acts));

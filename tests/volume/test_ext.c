@@ -453,7 +453,6 @@ Suite *suite_ext(void)
 	Suite *s = suite_create("volume/ext");
 	TCase *t = tcase_create("ext");
 
-	tcase_set_timeout(t, 180);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, built_volumes_hold_what_was_given, 0, 2 * (int)G_N_ELEMENTS(shapes));
 	tcase_add_loop_test(t, the_kernel_sees_the_same, 0, 3);

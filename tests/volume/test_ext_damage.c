@@ -257,7 +257,6 @@ Suite *suite_ext_damage(void)
 	Suite *s = suite_create("volume/ext_damage");
 	TCase *t = tcase_create("damage");
 
-	tcase_set_timeout(t, 240);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, flipped_superblock_bytes, 0, 5);
 	tcase_add_loop_test(t, random_damage, 0, 3);

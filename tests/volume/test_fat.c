@@ -431,7 +431,6 @@ Suite *suite_fat(void)
 	Suite *s = suite_create("volume/fat");
 	TCase *t = tcase_create("fat");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, built_volumes_hold_what_was_given, 0, 15);
 	tcase_add_loop_test(t, a_copy_of_a_copy_is_the_same, 0, (int)G_N_ELEMENTS(shapes));

@@ -243,7 +243,6 @@ Suite *suite_fat_damage(void)
 	Suite *s = suite_create("volume/fat_damage");
 	TCase *t = tcase_create("damage");
 
-	tcase_set_timeout(t, 120);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, sound_volume_passes);
 	tcase_add_test(t, chain_in_a_circle);

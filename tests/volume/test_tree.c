@@ -200,7 +200,6 @@ Suite *suite_tree(void)
 	Suite *s = suite_create("volume/tree");
 	TCase *t = tcase_create("tree");
 
-	tcase_set_timeout(t, 60);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, entries_as_the_kernel_tells_them);
 	tcase_add_test(t, holes_are_kept);
