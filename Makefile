@@ -11,11 +11,11 @@ all:
 
 demo: all
 	@scripts/setup demo
-	@scripts/demo build/release/wanderitas
+	@scripts/only demo -- scripts/demo build/release/wanderitas
 
 test:
 	@scripts/setup test
-	@scripts/test
+	@scripts/only test -- scripts/test
 
 bench:
 	@scripts/setup test
@@ -28,11 +28,11 @@ bench:
 # One suite, such as volume/ext, or one case of it.
 check:
 	@scripts/setup test
-	@scripts/test $(SUITE) $(CASE)
+	@scripts/only test -- scripts/test $(SUITE) $(CASE)
 
 lint:
 	@scripts/setup test lint
-	@scripts/lint
+	@scripts/only test lint -- scripts/lint
 
 # Both of the README's commands on a bare Debian 12 and 13, as root.
 fresh:
@@ -43,17 +43,17 @@ fresh:
 LAB = all
 lab: all
 	@scripts/setup lab
-	@tests/lab/run build/release/wanderitas $(LAB)
+	@scripts/only lab -- tests/lab/run build/release/wanderitas $(LAB)
 
 # A running system under attack, as root; SEEDS are what the attacks are made from.
 SEEDS =
 storm: all
 	@scripts/setup storm
-	@tests/storm/run build/release/wanderitas $(SEEDS)
+	@scripts/only storm -- tests/storm/run build/release/wanderitas $(SEEDS)
 
 screenshots: all
 	@scripts/setup screenshots
-	@scripts/screenshots build/release/wanderitas
+	@scripts/only screenshots -- scripts/screenshots build/release/wanderitas
 
 install: all
 	cmake --install build/release

@@ -36,6 +36,7 @@ static const char *const page_style[] = {
 	"border-bottom:2px solid var(--line);vertical-align:bottom}\n"
 	"td{padding:.35rem .6rem .35rem 0;border-bottom:1px solid var(--line);vertical-align:top}\n"
 	"td{overflow-wrap:anywhere}th,td:first-child,.badge{overflow-wrap:normal}\n"
+	"#speeds td:first-child{overflow-wrap:anywhere;min-width:9rem}\n"
 	".badge,.checks td:first-child{white-space:nowrap}.verdicts .badge{white-space:normal}\n"
 	"td.number{font-variant-numeric:tabular-nums}\n"
 	"tbody tr:last-child td{border-bottom:0}\n"

@@ -21,7 +21,7 @@ static const char *const tables[] = {
 static char *others(void)
 {
 	g_autofree char *script = g_strdup_printf(
-		"sfdisk -d '%s'; head -c %u '%s' | sha256sum; tail -c +%u '%s' | sha256sum", DRIVE,
+		"sfdisk -d '%s'; head -c %u '%s' | xxh128sum; tail -c +%u '%s' | xxh128sum", DRIVE,
 		(unsigned)SPARE_AT, DRIVE, (unsigned)MORE_AT + 1, DRIVE);
 	const char *argv[] = { "bash", "-c", script, NULL };
 

@@ -62,14 +62,25 @@ static bool medium_write(void *self, const void *buf, size_t len, uint64_t offse
 	return has_power || wdr_error_set_errno(error, EIO, "no power");
 }
 
+static void make_stable(Medium *m, const Unflushed *u)
+{
+	size_t len = 0;
+	const void *data = g_bytes_get_data(u->data, &len);
+
+	memcpy(m->stable + u->offset, data, len);
+}
+
 static bool medium_flush(void *self, GError **error)
 {
 	Medium *m = self;
 
 	if (m->left == 0)
 		return wdr_error_set_errno(error, EIO, "no power");
-	memcpy(m->stable, m->now, SIZE);
+	g_mutex_lock(&m->lock);
+	for (guint i = 0; i < m->unflushed->len; i++)
+		make_stable(m, m->unflushed->pdata[i]);
 	g_ptr_array_set_size(m->unflushed, 0);
+	g_mutex_unlock(&m->lock);
 	return true;
 }
 
@@ -109,11 +120,8 @@ static WdrBlockDev *medium_new(Medium **ret)
 static void lose_power(Medium *m)
 {
 	for (guint i = 0; i < m->unflushed->len; i++) {
-		const Unflushed *u = m->unflushed->pdata[i];
-		size_t len = 0;
-		const void *data = g_bytes_get_data(u->data, &len);
 		if (g_rand_boolean(m->rand))
-			memcpy(m->stable + u->offset, data, len);
+			make_stable(m, m->unflushed->pdata[i]);
 	}
 	g_ptr_array_set_size(m->unflushed, 0);
 	memcpy(m->now, m->stable, SIZE);

@@ -127,7 +127,7 @@ START_TEST(large_folders_are_indexed)
 	g_autoptr(WdrVolume) from = wdr_memory_volume_as_volume(m);
 	WdrEntry folder = sup_entry(WDR_KIND_FOLDER, 0755);
 	WdrEntry file = sup_entry(WDR_KIND_FILE, 0644);
-	unsigned names = _i == 0 ? 3000 : 60000;
+	unsigned names = _i == 0 ? 3000 : 12000;
 	g_auto(WdrExtSpec) spec = sup_ext_spec(NULL, _i == 0 ? 4096 : 1024, 256);
 
 	wdr_memory_volume_add(m, "large", &folder);
