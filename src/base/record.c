@@ -12,7 +12,7 @@ static bool is_of_us(const struct stat *st)
 	return st->st_uid == geteuid() || st->st_uid == 0;
 }
 
-/* -1: errno says why. ELOOP: it is a link, and somebody else made it. */
+/* -1: errno says why. EPERM: it is a link, and somebody else made it. */
 static int open_folder(const char *path)
 {
 	const int flags = O_RDONLY | O_DIRECTORY | O_CLOEXEC;
@@ -22,11 +22,11 @@ static int open_folder(const char *path)
 	if (fd >= 0 || (errno != ELOOP && errno != ENOTDIR))
 		return fd;
 	int why = errno;
-	if (lstat(path, &st) != 0 || !S_ISLNK(st.st_mode) || !is_of_us(&st)) {
-		errno = S_ISLNK(st.st_mode) ? ELOOP : why;
-		return -1;
-	}
-	return open(path, flags);
+	bool is_link = lstat(path, &st) == 0 && S_ISLNK(st.st_mode);
+	if (is_link && is_of_us(&st))
+		return open(path, flags);
+	errno = is_link ? EPERM : why;
+	return -1;
 }
 
 static bool check_folder(int folder, const char *path, GError **error)
@@ -47,7 +47,7 @@ static bool check_folder(int folder, const char *path, GError **error)
 /* After open_folder(). */
 static void cannot_open_folder(const char *path, GError **error)
 {
-	if (errno != ELOOP) {
+	if (errno != EPERM) {
 		wdr_error_set_errno(error, errno, "opening the folder %s", path);
 		return;
 	}

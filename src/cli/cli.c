@@ -28,6 +28,18 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 	return g_memdup2(entries, sizeof(entries));
 }
 
+/* A variable of a script that was not set would mean the folder that the user is in. */
+static bool has_no_empty_name(const GOptionEntry *entries, GError **error)
+{
+	for (const GOptionEntry *e = entries; e->long_name; e++) {
+		const char *name = e->arg == G_OPTION_ARG_FILENAME ? *(char **)e->arg_data : NULL;
+		if (name && *name == '\0')
+			return wdr_error_set(error, WDR_ERROR_USAGE, "--%s was given an empty name",
+				e->long_name);
+	}
+	return true;
+}
+
 bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
 	int *argc, char ***argv, GError **error)
 {
@@ -46,7 +58,7 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	g_option_group_add_entries(group, global);
 	g_option_context_add_group(context, group);
 	if (g_option_context_parse(context, argc, argv, &local))
-		return true;
+		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
 	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, local->message);
 	wdr_error_hint(error, "wanderitas %s --help tells its options", command->name);
 	return false;

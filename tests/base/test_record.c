@@ -97,6 +97,8 @@ START_TEST(a_link_of_our_own)
 	ck_assert_str_eq(SUP_TOOL("cat", sup_path("big/f")), "new");
 	ck_assert_int_eq(symlink("nowhere", sup_path("dangling")), 0);
 	sup_fails(WDR_ERROR_IO, "dangling", wdr_make_private_folder(sup_path("dangling"), &error));
+	ck_assert_int_eq(symlink("endless", sup_path("endless")), 0);
+	sup_fails(WDR_ERROR_IO, "endless", wdr_make_private_folder(sup_path("endless"), &error));
 }
 END_TEST
 

@@ -34,6 +34,7 @@ static const struct {
 	{ { "draft", "--to", "nvme0n1", "--table", "bsd" }, "--table is same, mbr or gpt" },
 	{ { "draft", "--to", "nvme0n1", "--name-by", "serial" }, "--name-by is" },
 	{ { "draft", "--to", "nvme0n1", "--leave-free", "lots" }, "'lots' is not a size" },
+	{ { "draft", "--to", "nvme0n1", "--state", "" }, "--state was given an empty name" },
 	{ { "draft", "--to", "nvme0n1", "--sector-size", "300" }, "--sector-size is 512 or 4096" },
 	{ { "draft", "--to", "nvme0n1", "--name-by", "partlabel" },
 		"an MBR has no partition labels" },
