@@ -249,6 +249,19 @@ static bool add_writes(WdrOrderPlan *p, GHashTable *before, GHashTable *values, 
 	       (!e->current || add_write(p, e->current, before, 0, error));
 }
 
+/* A board that nobody can open up boots from what can be plugged in. A list that is not stored is
+ * U-Boot's own, which tries cards. */
+static bool tries_what_is_plugged_in(const char *list)
+{
+	g_auto(GStrv) names = list ? g_strsplit(list, " ", -1) : NULL;
+
+	for (size_t i = 0; names && names[i]; i++) {
+		if (g_str_has_prefix(names[i], "mmc") || g_str_has_prefix(names[i], "usb"))
+			return true;
+	}
+	return !list;
+}
+
 static bool plan_targets(WdrOrderPlan *p, const char *list, GHashTable *before, GError **error)
 {
 	g_autoptr(GHashTable) values =
@@ -269,6 +282,8 @@ static bool plan_targets(WdrOrderPlan *p, const char *list, GHashTable *before, 
 	g_autofree char *new_line = g_strdup_printf("boot_targets=%s\n", list);
 	p->diff = wdr_diff(
 		"U-Boot's environment", old_line, strlen(old_line), new_line, strlen(new_line));
+	if (tries_what_is_plugged_in(was) && !tries_what_is_plugged_in(list))
+		p->without_way_back = g_strdup(list);
 	if (!wdr_uboot_env_is_usual(p->env))
 		wdr_order_leave(p,
 			"bootcmd of U-Boot's environment is not the usual one: look at it "

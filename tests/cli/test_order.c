@@ -210,6 +210,26 @@ START_TEST(the_last_way_back)
 }
 END_TEST
 
+/* The same where U-Boot has the order. */
+START_TEST(the_last_way_back_of_a_loader)
+{
+	const Board *b = board_of(BITTERN);
+	const char *targets[] = { "nvme0", "nvme0 sata0", "nvme0 usb0" };
+	const int codes[] = { 3, 3, 0 };
+
+	board_shell(b, board_firmware, "environment 'boot_targets=mmc1 mmc0'");
+	g_autofree char *flash = g_strdup(sup_hash(board_path(b, "dev/mtd0")));
+	for (size_t i = 0; i < G_N_ELEMENTS(targets); i++) {
+		SupRun run = BOARD_RUN(b, "order", "--targets", targets[i], "--write");
+		bench_expect(&run, codes[i], codes[i] ? "--despite way-back" : "done");
+		ck_assert(codes[i] == 0 || !strcmp(flash, sup_hash(board_path(b, "dev/mtd0"))));
+	}
+	SupRun named =
+		BOARD_RUN(b, "order", "--targets", "nvme0", "--write", "--despite", "way-back");
+	bench_expect(&named, 0, "done");
+}
+END_TEST
+
 /* What somebody set since is theirs. */
 START_TEST(settings_that_somebody_changed_since)
 {
@@ -371,6 +391,7 @@ Suite *suite_order(void)
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, firmware_settings_come_and_go);
 	tcase_add_test(t, the_last_way_back);
+	tcase_add_test(t, the_last_way_back_of_a_loader);
 	tcase_add_test(t, settings_that_somebody_changed_since);
 	tcase_add_test(t, a_fuse_is_set_once);
 	tcase_add_test(t, one_copy_of_an_environment);
