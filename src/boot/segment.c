@@ -3,17 +3,16 @@
 #include "boot/image.h"
 #include "boot/lookup.h"
 #include "boot/moduleindex.h"
+#include "boot/newc.h"
 #include "boot/unpack.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <string.h>
 
 enum { MODULE_BYTES_MAX = 64 * 1024 * 1024, INDEX_BYTES_MAX = 16 * 1024 * 1024, ALIGN = 4 };
 
 typedef struct {
 	const WdrSegmentFrom *from;
-	struct archive *archive;
+	WdrNewc archive;
 	GByteArray *bytes;
 	char *folder;         /* of the modules of that kernel in the initramfs, links followed */
 	GHashTable *folders;  /* char *: that this segment adds */
@@ -24,32 +23,18 @@ typedef struct {
 
 /* ---- the archive ---- */
 
-static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
+static void begin(Segment *s)
 {
-	(void)a;
-	g_byte_array_append(bytes, data, (guint)len);
-	return (la_ssize_t)len;
-}
-
-static bool begin(Segment *s, GError **error)
-{
-	s->archive = archive_write_new();
 	s->bytes = g_byte_array_new();
 	s->folders = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	s->firmware = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	s->dep = g_string_new(NULL);
 	s->alias = g_string_new(NULL);
-	bool is_fine = s->archive && archive_write_set_format_cpio_newc(s->archive) == ARCHIVE_OK &&
-		       archive_write_set_bytes_in_last_block(s->archive, ALIGN) == ARCHIVE_OK &&
-		       archive_write_open(s->archive, s->bytes, NULL, collect, NULL) == ARCHIVE_OK;
-	return is_fine || wdr_error_set(error, WDR_ERROR_IO, "an archive cannot be made: %s",
-				  s->archive ? archive_error_string(s->archive) : "no memory");
+	wdr_newc_begin(&s->archive, s->bytes, s->from->now);
 }
 
 static void segment_clear(Segment *s)
 {
-	if (s->archive)
-		archive_write_free(s->archive);
 	if (s->bytes)
 		g_byte_array_unref(s->bytes);
 	g_free(s->folder);
@@ -64,24 +49,6 @@ static void segment_clear(Segment *s)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Segment, segment_clear)
 
-static bool add_entry(
-	Segment *s, const char *path, unsigned mode, const void *data, size_t len, GError **error)
-{
-	struct archive_entry *e = archive_entry_new();
-
-	archive_entry_set_pathname(e, path);
-	archive_entry_set_mode(e, (__LA_MODE_T)mode);
-	archive_entry_set_size(e, (la_int64_t)len);
-	archive_entry_set_mtime(e, s->from->now, 0);
-	archive_entry_set_nlink(e, 1);
-	bool is_fine = archive_write_header(s->archive, e) == ARCHIVE_OK &&
-		       archive_write_data(s->archive, data, len) == (la_ssize_t)len;
-	archive_entry_free(e);
-	return is_fine ||
-	       wdr_error_set(error, WDR_ERROR_IO, "/%s cannot be put into an archive: %s", path,
-		       archive_error_string(s->archive));
-}
-
 /* The kernel makes no folders by itself, and an entry never changes what a path is. */
 static bool add_folders(Segment *s, const char *path, GError **error)
 {
@@ -95,7 +62,7 @@ static bool add_folders(Segment *s, const char *path, GError **error)
 		if (g_hash_table_contains(i->files, folder))
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
 				"/%s of the initramfs is no folder", folder);
-		if (!add_entry(s, folder, 0040755, NULL, 0, error))
+		if (!wdr_newc_add(&s->archive, folder, 0040755, NULL, 0, error))
 			return false;
 		g_hash_table_add(s->folders, g_steal_pointer(&folder));
 	}
@@ -104,7 +71,8 @@ static bool add_folders(Segment *s, const char *path, GError **error)
 
 static bool add_file(Segment *s, const char *path, const void *data, size_t len, GError **error)
 {
-	return add_folders(s, path, error) && add_entry(s, path, 0100644, data, len, error);
+	return add_folders(s, path, error) &&
+	       wdr_newc_add(&s->archive, path, 0100644, data, len, error);
 }
 
 static bool add_bytes(Segment *s, const char *name, GBytes *bytes, GError **error)
@@ -454,12 +422,11 @@ bool wdr_segment_make(const WdrSegmentFrom *from, const GPtrArray *names, const 
 {
 	g_auto(Segment) s = { .from = from };
 
-	if (!begin(&s, error) || !find_folder(&s, error) || !add_modules(&s, names, error) ||
+	begin(&s);
+	if (!find_folder(&s, error) || !add_modules(&s, names, error) ||
 		!put_indexes(&s, names, error) || !put_load_list(&s, load, error))
 		return false;
-	if (archive_write_close(s.archive) != ARCHIVE_OK)
-		return wdr_error_set(error, WDR_ERROR_IO, "an archive cannot be finished: %s",
-			archive_error_string(s.archive));
+	wdr_newc_end(&s.archive);
 	ret->bytes = g_byte_array_free_to_bytes(g_steal_pointer(&s.bytes));
 	ret->firmware = g_hash_table_size(s.firmware);
 	return true;

@@ -1,12 +1,12 @@
 #include "sample/bootfiles.h"
 
 #include "base/cursor.h"
+#include "boot/newc.h"
 #include "sample/entries.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <elf.h>
 #include <string.h>
+#include <zlib.h>
 
 enum { BANNER_AT = 4096, HEAD_BYTES = 4352, ARM64_MAGIC_AT = 56, ELF_HEADER_BYTES = 64 };
 
@@ -62,38 +62,28 @@ void wdr_sample_system(WdrMemoryVolume *m, unsigned tools)
 
 /* ---- initramfs ---- */
 
-static void add(struct archive *a, const char *path, unsigned mode, const void *data, size_t len)
+/* These are small. */
+static void add(WdrNewc *a, const char *path, unsigned mode, const void *data, size_t len)
 {
-	struct archive_entry *e = archive_entry_new();
-
-	archive_entry_set_pathname(e, path);
-	archive_entry_set_mode(e, (__LA_MODE_T)mode);
-	archive_entry_set_size(e, (la_int64_t)len);
-	archive_write_header(a, e);
-	archive_write_data(a, data, len);
-	archive_entry_free(e);
+	(void)!wdr_newc_add(a, path, mode, data, len, NULL);
 }
 
-static la_ssize_t collect(struct archive *a, void *bytes, const void *data, size_t len)
+/* Packed with gzip, without the time of day in it. */
+static void append_packed(GByteArray *to, const GByteArray *plain)
 {
-	(void)a;
-	g_byte_array_append(bytes, data, (guint)len);
-	return (la_ssize_t)len;
-}
+	enum { GZIP_WINDOW = 15 + 16, MEMORY = 8 };
+	z_stream z = { .next_in = plain->data, .avail_in = plain->len };
+	guint had = to->len;
 
-static struct archive *begin(GByteArray *into, bool is_packed)
-{
-	struct archive *a = archive_write_new();
-
-	archive_write_set_format_cpio_newc(a);
-	if (is_packed) {
-		archive_write_add_filter_gzip(a);
-		/* Without the time of day in it. */
-		archive_write_set_options(a, "gzip:!timestamp");
-	}
-	archive_write_set_bytes_in_last_block(a, 4);
-	archive_write_open(a, into, NULL, collect, NULL);
-	return a;
+	if (deflateInit2(&z, Z_DEFAULT_COMPRESSION, Z_DEFLATED, GZIP_WINDOW, MEMORY,
+		    Z_DEFAULT_STRATEGY) != Z_OK)
+		return;
+	g_byte_array_set_size(to, had + (guint)deflateBound(&z, plain->len));
+	z.next_out = to->data + had;
+	z.avail_out = to->len - had;
+	(void)deflate(&z, Z_FINISH);
+	g_byte_array_set_size(to, had + (guint)z.total_out);
+	deflateEnd(&z);
 }
 
 /* As much of a module as anybody looks at: that it is one, and for which kernel. */
@@ -114,7 +104,7 @@ GBytes *wdr_sample_module(const char *path, const char *release)
 }
 
 /* The kernel makes no folder by itself. */
-static void add_folders(struct archive *a, GHashTable *has, const char *path)
+static void add_folders(WdrNewc *a, GHashTable *has, const char *path)
 {
 	for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
 		g_autofree char *folder = g_strndup(path, (size_t)(slash - path));
@@ -126,7 +116,7 @@ static void add_folders(struct archive *a, GHashTable *has, const char *path)
 }
 
 static void add_modules(
-	struct archive *a, const char *release, const char *const *modules, const char *index)
+	WdrNewc *a, const char *release, const char *const *modules, const char *index)
 {
 	g_autoptr(GHashTable) folders =
 		g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
@@ -161,17 +151,20 @@ GBytes *wdr_sample_initramfs(
 	g_autoptr(GHashTable) folders =
 		g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	g_autofree uint8_t *firmware = g_malloc((gsize)len);
+	g_autoptr(GByteArray) plain = g_byte_array_new();
+	WdrNewc a;
 
 	for (uint64_t i = 0; i < len; i++)
 		firmware[i] = (uint8_t)(i * 2654435761u >> 13);
-	struct archive *a = begin(bytes, false);
-	add_folders(a, folders, "kernel/firmware/station.bin");
-	add(a, "kernel/firmware/station.bin", 0100644, firmware, (size_t)len);
-	archive_write_free(a);
-	a = begin(bytes, true);
-	add(a, "init", 0100755, "#!/bin/sh\n", 10);
-	add_modules(a, release, modules, index);
-	archive_write_free(a);
+	wdr_newc_begin(&a, bytes, 0);
+	add_folders(&a, folders, "kernel/firmware/station.bin");
+	add(&a, "kernel/firmware/station.bin", 0100644, firmware, (size_t)len);
+	wdr_newc_end(&a);
+	wdr_newc_begin(&a, plain, 0);
+	add(&a, "init", 0100755, "#!/bin/sh\n", 10);
+	add_modules(&a, release, modules, index);
+	wdr_newc_end(&a);
+	append_packed(bytes, plain);
 	return g_byte_array_free_to_bytes(bytes);
 }
 
