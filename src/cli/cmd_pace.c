@@ -58,6 +58,8 @@ static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if (o->chart && !wdr_chart_is_name(o->chart))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"--chart draws a .png or a .svg file, not '%s'", o->chart);
+	if (o->chart && !wdr_chart_is_there(error))
+		return false;
 	if (o->write_to && *argc != 2)
 		return wdr_error_set(
 			error, WDR_ERROR_USAGE, "--write-to goes with one disk: the partition's");

@@ -208,6 +208,27 @@ START_TEST(refuses)
 }
 END_TEST
 
+/* A program that has no part for charts beside it measures all the same, and says what is missing
+ * before it does. */
+START_TEST(without_charts)
+{
+	SUP_TOOL("mkdir", sup_path("alone"));
+	SUP_TOOL("cp", sup_program(), sup_path("alone/wanderitas"));
+	const char *program = sup_path("alone/wanderitas");
+	SupRun chart = SUP_RUN(program, "--bench", bench_path("."), "pace", "mmcblk0", "--seconds",
+		"0.1", "-o", sup_path("a.json"), "--chart", sup_path("a.png"));
+	bench_expect(&chart, 3, "sudo apt install wanderitas-charts");
+	ck_assert(!g_file_test(sup_path("a.json"), G_FILE_TEST_EXISTS));
+	SupRun plain = SUP_RUN(program, "--bench", bench_path("."), "pace", "mmcblk0", "--seconds",
+		"0.1", "-o", sup_path("a.json"));
+	bench_expect(&plain, 0, "the figures are in");
+	SupRun with =
+		BENCH_RUN("pace", "mmcblk0", "--seconds", "0.1", "--chart", sup_path("a.png"));
+	bench_expect(&with, 0, "the chart is in");
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("head", "-c", "4", sup_path("a.png")), "PNG"));
+}
+END_TEST
+
 static const struct {
 	const char *text, *says;
 } records[] = {
@@ -410,6 +431,7 @@ Suite *suite_pace(void)
 	tcase_add_loop_test(tc, a_signal_leaves_no_scratch_file, 0, 3);
 	tcase_add_test(tc, compares_before_and_after);
 	tcase_add_loop_test(tc, refuses, 0, G_N_ELEMENTS(refused));
+	tcase_add_test(tc, without_charts);
 	tcase_add_loop_test(tc, refuses_what_is_no_record, 0, G_N_ELEMENTS(records));
 	tcase_add_test(tc, an_image_that_is_too_small);
 	tcase_add_test(tc, a_disk_that_goes_away);

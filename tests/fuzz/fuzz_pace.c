@@ -1,6 +1,6 @@
 /* Any bytes as a record of measurements: refused, or sound enough to be written, read again, shown
  * and drawn. */
-#include "present/chart.h"
+#include "present/chart_part.h"
 #include "present/pace.h"
 
 #include <string.h>
@@ -25,7 +25,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	const WdrOut out = { nowhere, false, 0 };
 	wdr_present_pace(&out, again);
 	fclose(nowhere);
-	g_autofree char *drawn = wdr_chart_svg(again, false);
+	g_autoptr(GByteArray) drawn = wdr_chart_part.render(again, false, true);
 	g_assert(drawn);
 	return 0;
 }
