@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test check fresh bench lint lab storm screenshots install clean
+.PHONY: all demo test check fresh bench lint lab storm screenshots package install uninstall clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -55,8 +55,17 @@ screenshots: all
 	@scripts/setup screenshots
 	@scripts/only screenshots -- scripts/screenshots build/release/wanderitas
 
+# Debian packages in build/packages; tried in bare systems when run as root.
+package:
+	@scripts/setup package
+	@scripts/package try
+
+# DESTDIR is heeded.
 install: all
 	cmake --install build/release
+
+uninstall:
+	@while read -r file; do rm -fv "$(DESTDIR)$$file"; done <build/release/install_manifest.txt
 
 clean:
 	rm -rf build demo
