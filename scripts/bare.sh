@@ -12,7 +12,7 @@ work=$(mktemp -d "${TMPDIR:-/tmp}/wanderitas-fresh-XXXXXX")
 # shellcheck disable=SC2317 # called by the trap
 clean_up() {
 	local mount
-	for mount in "$work"/*/proc "$work"/*/dev; do
+	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev; do
 		if mountpoint -q "$mount"; then umount "$mount"; fi
 	done
 	rm -rf --one-file-system "$work"
@@ -45,6 +45,7 @@ unpack() {
 	apt-config dump Acquire >"$top/etc/apt/apt.conf.d/00host"
 	cp -L /etc/resolv.conf "$top/etc/resolv.conf"
 	mount -t proc proc "$top/proc"
+	mount -t sysfs -o ro sysfs "$top/sys"
 	mount --bind /dev "$top/dev"
 }
 
@@ -57,6 +58,6 @@ run_in() {
 }
 
 remove() {
-	umount "$work/$1/proc" "$work/$1/dev"
+	umount "$work/$1/proc" "$work/$1/sys" "$work/$1/dev"
 	rm -rf --one-file-system "${work:?}/$1"
 }
