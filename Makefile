@@ -43,7 +43,7 @@ fresh:
 LAB = all
 lab: all
 	@scripts/setup lab
-	@scripts/only lab -- tests/lab/run build/release/wanderitas $(LAB)
+	@tests/lab/run build/release/wanderitas $(LAB)
 
 # A running system under attack, as root; SEEDS are what the attacks are made from.
 SEEDS =
@@ -53,7 +53,7 @@ storm: all
 
 screenshots: all
 	@scripts/setup screenshots
-	@scripts/only screenshots -- scripts/screenshots build/release/wanderitas
+	@scripts/screenshots build/release/wanderitas
 
 # Debian packages in build/packages; tried in bare systems when run as root.
 package:
