@@ -13,7 +13,8 @@ work=$(mktemp -d "${TMPDIR:-/tmp}/wanderitas-fresh-XXXXXX")
 clean_up() {
 	local mount
 	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev; do
-		if mountpoint -q "$mount"; then umount "$mount"; fi
+		# Whoever still runs in there keeps it from being unmounted at once, not from going.
+		if mountpoint -q "$mount"; then umount -l "$mount" || true; fi
 	done
 	rm -rf --one-file-system "$work"
 }
