@@ -3,6 +3,7 @@
 #include "base/hash.h"
 #include "base/stop.h"
 #include "base/text.h"
+#include "disk/truesize.h"
 
 /* Of a range. */
 enum { SPOT_BYTES = 4096, SPOTS_MAX = 8192 };
@@ -73,10 +74,7 @@ bool wdr_spots_check(const WdrSpots *s, GError **error)
 			"%s: what was written and read back %s into it was changed by later writes "
 			"elsewhere; it is probably smaller than the %s that it says",
 			wdr_blockdev_name(s->medium), place, size);
-		wdr_error_hint(error,
-			"do not use this disk: it loses what is written to it. Its old contents are "
-			"gone; the source is as it was");
-		return false;
+		return wdr_truesize_advise(error);
 	}
 	return true;
 }

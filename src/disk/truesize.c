@@ -48,6 +48,14 @@ static bool put_marks(WdrBlockDev *dev, const GArray *list, uint64_t run, GError
 	return wdr_blockdev_flush(dev, error);
 }
 
+bool wdr_truesize_advise(GError **error)
+{
+	wdr_error_hint(error,
+		"do not use this disk: it loses what is written to it. Its old contents are gone; the "
+		"source is as it was");
+	return false;
+}
+
 static bool lies(
 	const WdrBlockDev *dev, uint64_t at, const uint8_t *found, uint64_t run, GError **error)
 {
@@ -70,10 +78,7 @@ static bool lies(
 			"%s is smaller than the %s that it says: what was written %s into it did not "
 			"stay there",
 			wdr_blockdev_name(dev), size, place);
-	wdr_error_hint(error,
-		"do not use this disk: it loses what is written to it. Its old contents are gone; the "
-		"source is as it was");
-	return false;
+	return wdr_truesize_advise(error);
 }
 
 static bool check_marks(WdrBlockDev *medium, const GArray *list, uint64_t run, GError **error)

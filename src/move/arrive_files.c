@@ -16,7 +16,7 @@ typedef struct {
 	WdrVolume *volume;
 	WdrHasher *hasher;
 	uint64_t same, changed, gone, wrong;
-	uint64_t left_out; /* of the sample */
+	bool has_left_out; /* files that are no part of the sample */
 } Comparing;
 
 static void tell(Comparing *c, const char *path, const char *what)
@@ -80,9 +80,9 @@ static bool is_swap(const WdrArriving *a, const char *path)
 	return is_one;
 }
 
-static bool is_comparable(const Comparing *c, const WdrPacked *p)
+static bool is_file(const WdrPacked *p)
 {
-	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content && !is_swap(c->a, p->path);
+	return !p->is_link && p->kind == WDR_KIND_FILE && p->has_content;
 }
 
 static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError **error)
@@ -98,13 +98,14 @@ static bool walk_list(Comparing *c, const char *path, uint64_t entries, GError *
 			return false;
 		if (!p)
 			return true;
-		bool is_in_sample = at % step == 0 && p->size <= SAMPLE_FILE_BYTES;
-		if (!is_comparable(c, p))
+		bool is_wanted = c->a->all || (at % step == 0 && p->size <= SAMPLE_FILE_BYTES);
+		/* The first that is left out tells all that is to be known. */
+		if (!is_file(p) || (!is_wanted && c->has_left_out) || is_swap(c->a, p->path))
 			continue;
-		if (c->a->all || is_in_sample)
+		if (is_wanted)
 			compare(c, p);
 		else
-			c->left_out++;
+			c->has_left_out = true;
 	}
 }
 
@@ -140,7 +141,7 @@ static void tell_counts(const Comparing *c)
 		"%" G_GUINT64_FORMAT " files are as they were carried, %" G_GUINT64_FORMAT
 		" changed since, %" G_GUINT64_FORMAT " gone%s",
 		c->same, c->changed, c->gone,
-		c->left_out == 0 ? "" : " (a sample; --all compares every file)");
+		!c->has_left_out ? "" : " (a sample; --all compares every file)");
 }
 
 void wdr_arrive_files(WdrArriving *a)

@@ -22,12 +22,12 @@ static void add_picture(WdrPage *p, const WdrPaceRecord *paces)
 	g_autofree char *light = wdr_chart_svg(paces, false);
 	g_autofree char *dark = wdr_chart_svg(paces, true);
 
-	if (!light || !dark) {
+	if (!wdr_chart_is_there(NULL))
 		wdr_page_add(p,
 			"<p>Without a chart: the package wanderitas-charts, which draws it, was "
 			"not installed where this page was made.</p>\n");
+	if (!light || !dark)
 		return;
-	}
 	g_autofree char *light64 = g_base64_encode((const guchar *)light, strlen(light));
 	g_autofree char *dark64 = g_base64_encode((const guchar *)dark, strlen(dark));
 	wdr_page_add(p,
