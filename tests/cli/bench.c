@@ -55,14 +55,12 @@ void bench_make_moved(void)
 {
 	bench_make();
 	moved_folder = g_dir_make_tmp("wanderitas-bench-XXXXXX", NULL);
-	g_autofree char *command = g_strdup_printf(
-		"export ASAN_OPTIONS=detect_leaks=0; mkdir %s/bench && cd %s/bench && cp -a %s/bench/{dev,proc,sys,root,bin} . && "
-		"%s --quiet --bench . move --to nvme0n1 --erase nvme0n1 >/dev/null",
-		moved_folder, moved_folder, template_folder, sup_program());
-	const char *argv[] = { "bash", "-c", command, NULL };
-
-	ck_assert(g_spawn_sync(NULL, (char **)(uintptr_t)argv, NULL, G_SPAWN_SEARCH_PATH, NULL,
-		NULL, NULL, NULL, NULL, NULL));
+	sup_setup();
+	g_autofree char *from = g_build_filename(template_folder, "bench", NULL);
+	g_autofree char *moved = bench_moved();
+	copy_bench(from, moved);
+	SUP_TOOL(sup_program(), "--bench", moved, "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	sup_teardown();
 }
 
 char *bench_moved(void)
@@ -76,11 +74,6 @@ void bench_take_moved(void)
 
 	ck_assert(access(sup_path("bench"), F_OK) != 0);
 	copy_bench(from, sup_path("bench"));
-}
-
-void bench_setup(void)
-{
-	sup_setup();
 }
 
 void bench_add(const char *below)

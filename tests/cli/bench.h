@@ -6,7 +6,6 @@
 void bench_make(void);       /* unchecked fixture */
 void bench_make_moved(void); /* the same, and one on which the first board's move is done */
 void bench_remove(void);
-void bench_setup(void); /* checked fixture */
 
 /* The bench on which the move is done, to be changed once for all tests of a case; the caller's. */
 char *bench_moved(void);

@@ -197,6 +197,24 @@ START_TEST(records_are_renewed)
 }
 END_TEST
 
+/* A long file is no part of a sample, which is then said to be one. */
+START_TEST(a_sample_of_the_files)
+{
+	g_autofree char *write = g_strdup_printf("write %s srv/big", sup_path("big"));
+	const char *requests[] = { write, NULL };
+
+	SUP_TOOL("truncate", "-s", "65M", sup_path("big"));
+	bench_change_root(CARD, requests);
+	SupRun moved = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&moved, 0, "done:");
+	restart(bench_path(""));
+	SupRun run = BENCH_RUN("arrive");
+	bench_expect(&run, 0, "gone (a sample; --all compares every file)");
+	SupRun all = BENCH_RUN("arrive", "--all");
+	bench_expect(&all, 0, " 2 changed since, 0 gone\n");
+}
+END_TEST
+
 /* Where /var comes from another volume, it would hide them. */
 START_TEST(var_on_another_volume)
 {
@@ -229,16 +247,17 @@ Suite *suite_arrive(void)
 	TCase *t = tcase_create("arrive");
 
 	tcase_add_unchecked_fixture(restarted, make_restarted, bench_remove);
-	tcase_add_checked_fixture(restarted, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(restarted, sup_setup, sup_teardown);
 	tcase_add_test(restarted, after_the_restart);
 	tcase_add_loop_test(restarted, otherwise_than_planned, 0, (int)G_N_ELEMENTS(afterwards));
 	suite_add_tcase(s, restarted);
 	tcase_add_unchecked_fixture(t, bench_make_moved, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, the_old_disk_came_up, 0, (int)G_N_ELEMENTS(olds));
 	tcase_add_test(t, another_entry);
 	tcase_add_test(t, by_which_entry);
 	tcase_add_test(t, records_are_renewed);
+	tcase_add_test(t, a_sample_of_the_files);
 	tcase_add_test(t, var_on_another_volume);
 	tcase_add_test(t, wrong_words);
 	suite_add_tcase(s, t);

@@ -331,7 +331,7 @@ Suite *suite_boards(void)
 	TCase *t = tcase_create("boards");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, everything, 0, CASES);
 	tcase_add_loop_test(t, root_alone_and_back, 0, CASES);
 	tcase_add_test(t, a_command_line_keeps_its_original_beside_it);

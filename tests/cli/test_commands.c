@@ -257,7 +257,7 @@ Suite *suite_commands(void)
 	TCase *t = tcase_create("commands");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, help_and_version);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
 	tcase_add_test(t, every_command_has_help);

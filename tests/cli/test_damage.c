@@ -229,7 +229,7 @@ Suite *suite_damage(void)
 	TCase *t = tcase_create("damage");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, a_bad_place_in_a_file);
 	tcase_add_test(t, a_place_that_reads_the_second_time);
 	tcase_add_test(t, accepted_beforehand);

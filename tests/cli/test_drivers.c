@@ -312,7 +312,7 @@ Suite *suite_drivers(void)
 	TCase *t = tcase_create("drivers");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, shown_put_there_and_taken_back);
 	tcase_add_test(t, as_a_step_of_a_move);
 	tcase_add_test(t, a_step_that_fails);

@@ -135,7 +135,7 @@ Suite *suite_exit_codes(void)
 	TCase *t = tcase_create("exit codes");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, what_it_ends_with, 0, (int)G_N_ELEMENTS(rows));
 	suite_add_tcase(s, t);
 	return s;

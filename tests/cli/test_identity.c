@@ -211,7 +211,7 @@ Suite *suite_identity(void)
 	TCase *t = tcase_create("who is who");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, refused_before_a_byte_is_written, 0, G_N_ELEMENTS(rows));
 	tcase_add_test(t, others_are_none_of_it);
 	suite_add_tcase(s, t);

@@ -144,7 +144,7 @@ Suite *suite_into(void)
 	TCase *t = tcase_create("into");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, the_rest_of_the_disk_stays, 0, (int)G_N_ELEMENTS(tables));
 	tcase_add_test(t, another_number);
 	tcase_add_test(t, interrupted);

@@ -17,7 +17,7 @@ enum { OTHER_AT = 632 * 1024 * 1024, OTHER_BYTES = 8 * 1024 * 1024 };
  * system. */
 static void set_up(void)
 {
-	bench_setup();
+	sup_setup();
 	g_autofree char *script = g_strdup_printf(
 		"cp '%s' '%s'; truncate -s 640M '%s';"
 		"printf 'start=1228800,size=65536,type=82\\nstart=1294336,size=16384,type=83\\n' |"

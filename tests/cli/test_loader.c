@@ -326,7 +326,7 @@ Suite *suite_loader(void)
 	TCase *t = tcase_create("loader");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, flash_is_written_and_restored);
 	tcase_add_test(t, cells_are_erased_before_they_are_written);

@@ -235,7 +235,7 @@ Suite *suite_logical(void)
 	TCase *tc = tcase_create("logical");
 
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
-	tcase_add_checked_fixture(tc, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_loop_test(tc, moved, 0, G_N_ELEMENTS(layouts));
 	tcase_add_test(tc, into_a_gpt_and_back);
 	tcase_add_test(tc, root_alone);

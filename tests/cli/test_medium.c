@@ -158,7 +158,7 @@ Suite *suite_medium(void)
 	TCase *t = tcase_create("medium");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, a_board_and_a_medium, 0, (int)G_N_ELEMENTS(boards_and_media));
 	tcase_add_loop_test(t, disks_that_stay_in, 0, 2);
 	tcase_add_test(t, a_gpt_for_an_old_board);

@@ -202,7 +202,7 @@ Suite *suite_mentions(void)
 	TCase *t = tcase_create("mentions");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, findings, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, two_disks_with_the_same_names);
 	tcase_add_test(t, one_disk_among_others);

@@ -230,7 +230,7 @@ Suite *suite_moves(void)
 	TCase *t = tcase_create("moves");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, moves_to_a_drive, 0, (int)G_N_ELEMENTS(moves));
 	tcase_add_test(t, new_addresses_are_new);
 	tcase_add_test(t, by_an_itinerary_on_another_day);

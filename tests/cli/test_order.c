@@ -387,7 +387,7 @@ Suite *suite_order(void)
 	TCase *t = tcase_create("order");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, firmware_settings_come_and_go);
 	tcase_add_test(t, the_last_way_back);

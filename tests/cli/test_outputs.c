@@ -205,7 +205,7 @@ Suite *suite_outputs(void)
 	TCase *t = tcase_create("outputs");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, each_kind_of_output, 0, G_N_ELEMENTS(rows));
 	tcase_add_test(t, planted_links);
 	tcase_add_test(t, a_folder_that_others_may_write_to);

@@ -424,7 +424,7 @@ Suite *suite_pace(void)
 	TCase *tc = tcase_create("pace");
 
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
-	tcase_add_checked_fixture(tc, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_test(tc, finds_the_speed_of_slow_disks);
 	tcase_add_test(tc, finds_the_speed_of_a_slow_folder);
 	tcase_add_test(tc, reading_writes_nothing_and_leaves_nothing);

@@ -502,7 +502,7 @@ Suite *suite_readdress(void)
 	TCase *t = tcase_create("readdress");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, renewed_and_back, 0, BOARDS);
 	tcase_add_test(t, stale_mentions_by_role_and_number);
 	tcase_add_test(t, what_cannot_be_matched_is_told_by_the_exit_code);

@@ -272,7 +272,7 @@ Suite *suite_ready(void)
 	TCase *t = tcase_create("ready");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, sample_boards_are_ready, 0, BOARDS);
 	tcase_add_loop_test(t, what_is_foretold_comes_true, 0, BOARDS);
 	tcase_add_loop_test(t, each_check, 0, (int)G_N_ELEMENTS(cases));

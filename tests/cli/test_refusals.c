@@ -410,7 +410,7 @@ Suite *suite_refusals(void)
 	TCase *t = tcase_create("refusals");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, other_answers, 0, (int)G_N_ELEMENTS(answers));
 	tcase_add_test(t, the_same_disk);
 	tcase_add_test(t, a_target_in_use);

@@ -333,7 +333,7 @@ Suite *suite_rehearse(void)
 	TCase *t = tcase_create("rehearse");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, sample_boards_start, 0, BOARDS);
 	tcase_add_loop_test(t, moved_boards_start, 0, BOARDS);
 	tcase_add_loop_test(t, one_thing_broken, 0, (int)G_N_ELEMENTS(changes));

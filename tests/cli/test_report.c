@@ -310,7 +310,7 @@ Suite *suite_report(void)
 	TCase *tc = tcase_create("report");
 
 	tcase_add_unchecked_fixture(tc, bench_make_moved, bench_remove);
-	tcase_add_checked_fixture(tc, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(tc, sup_setup, sup_teardown);
 	tcase_add_test(tc, after_the_restart);
 	tcase_add_test(tc, before_the_restart);
 	tcase_add_test(tc, of_a_plan);

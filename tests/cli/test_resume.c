@@ -384,7 +384,7 @@ Suite *suite_resume(void)
 	TCase *t = tcase_create("resume");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, kills_at_any_step, 0, (int)G_N_ELEMENTS(kills));
 	tcase_add_test(t, what_is_no_move_to_go_on_with);
 	tcase_add_test(t, a_target_that_is_not_ours_any_more);

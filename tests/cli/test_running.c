@@ -26,7 +26,7 @@ static void shell(const char *script)
 /* The card's tree becomes the running one. */
 static void set_up(void)
 {
-	bench_setup();
+	sup_setup();
 	g_autofree char *script = g_strdup_printf(
 		"cp -a '%s/boot/firmware' '%s'; rm -rf '%s'; mkdir '%s';"
 		"debugfs -R 'rdump / %s' '%s?offset=%u' >'%s' 2>&1;"

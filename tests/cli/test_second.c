@@ -217,7 +217,7 @@ Suite *suite_second(void)
 	TCase *t = tcase_create("second");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, in_a_move);
 	tcase_add_test(t, on_a_finished_disk);
 	tcase_add_loop_test(t, keys_that_are_made_anew, 0, 2);

@@ -208,7 +208,7 @@ Suite *suite_stops(void)
 	TCase *t = tcase_create("stops");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, signals_leave_an_unfinished_target, 0, (int)G_N_ELEMENTS(signals));
 	tcase_add_test(t, a_disk_that_does_not_answer);
 	tcase_add_test(t, a_full_disk_under_the_image);

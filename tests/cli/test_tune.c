@@ -167,7 +167,7 @@ Suite *suite_tune(void)
 	TCase *t = tcase_create("tune");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
-	tcase_add_checked_fixture(t, bench_setup, sup_teardown);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, each_case, 0, (int)G_N_ELEMENTS(cases));
 	tcase_add_test(t, settings_come_and_go);
 	tcase_add_test(t, a_set_of_firmware_comes_and_goes);
