@@ -8,6 +8,13 @@
 #include <stddef.h>
 #include <stdint.h>
 
+/* Hashes, kernel structures and what libraries hand over are in the order of the processor, and
+ * nobody has tried all of it on one that stores the highest byte first. Not building there is
+ * better than failing after a disk was erased. */
+#if __BYTE_ORDER__ != __ORDER_LITTLE_ENDIAN__
+#error "Wanderitas runs on little-endian processors only"
+#endif
+
 typedef struct {
 	const uint8_t *data; /* borrowed */
 	size_t len;

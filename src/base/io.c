@@ -1,6 +1,7 @@
 #include "base/io.h"
 
 #include "base/cleanup.h"
+#include "base/stat.h"
 
 #include <dirent.h>
 #include <fcntl.h>
@@ -208,18 +209,18 @@ bool wdr_output_check(const char *path, GError **error)
 {
 	g_autofree char *end = end_of_links(path);
 	g_autofree char *folder = g_path_get_dirname(end);
-	struct stat st;
-	bool is_there = stat(end, &st) == 0;
+	WdrStat st;
+	bool is_there = wdr_stat(end, &st) == 0;
 
 	if (is_stdout(path))
 		return true;
-	if (is_there && S_ISDIR(st.st_mode))
+	if (is_there && S_ISDIR(st.stx_mode))
 		return wdr_error_set(error, WDR_ERROR_USAGE, "%s is a folder, not a file", path);
-	if (is_there && S_ISBLK(st.st_mode))
+	if (is_there && S_ISBLK(st.stx_mode))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"%s is a disk: a file written there would destroy what is on it", path);
 	/* A device or a pipe is written to as it is; a file is made anew beside the old one. */
-	bool is_made_anew = !is_there || S_ISREG(st.st_mode);
+	bool is_made_anew = !is_there || S_ISREG(st.stx_mode);
 	if (access(is_made_anew ? folder : end, W_OK) != 0)
 		return wdr_error_set_errno(error, errno, "%s cannot be written", path);
 	return true;
@@ -252,7 +253,7 @@ static bool write_stream(int fd, const char *data, size_t len, const char *path,
 bool wdr_write_output(const char *path, const void *data, size_t len, GError **error)
 {
 	g_autofree char *end = end_of_links(path);
-	struct stat st;
+	WdrStat st;
 
 	if (!wdr_output_check(path, error))
 		return false;
@@ -260,10 +261,10 @@ bool wdr_write_output(const char *path, const void *data, size_t len, GError **e
 		fflush(stdout);
 		return write_stream(STDOUT_FILENO, data, len, "the output", error);
 	}
-	if (stat(end, &st) != 0)
+	if (wdr_stat(end, &st) != 0)
 		return replace_output(end, data, len, usual_mode(), error);
-	if (S_ISREG(st.st_mode))
-		return replace_output(end, data, len, st.st_mode & 07777, error);
+	if (S_ISREG(st.stx_mode))
+		return replace_output(end, data, len, st.stx_mode & 07777, error);
 	g_auto(WdrFd) fd = open(end, O_WRONLY | O_CLOEXEC | O_NOCTTY);
 	return fd >= 0 ? write_stream(fd, data, len, path, error)
 		       : wdr_error_set_errno(error, errno, "opening %s", path);

@@ -2,14 +2,15 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 
 #include <fcntl.h>
 #include <stdio.h>
 #include <sys/stat.h>
 
-static bool is_of_us(const struct stat *st)
+static bool is_of_us(const WdrStat *st)
 {
-	return st->st_uid == geteuid() || st->st_uid == 0;
+	return st->stx_uid == geteuid() || st->stx_uid == 0;
 }
 
 /* -1: errno says why. EPERM: it is a link, and somebody else made it. */
@@ -17,12 +18,12 @@ static int open_folder(const char *path)
 {
 	const int flags = O_RDONLY | O_DIRECTORY | O_CLOEXEC;
 	int fd = open(path, flags | O_NOFOLLOW);
-	struct stat st;
+	WdrStat st;
 
 	if (fd >= 0 || (errno != ELOOP && errno != ENOTDIR))
 		return fd;
 	int why = errno;
-	bool is_link = lstat(path, &st) == 0 && S_ISLNK(st.st_mode);
+	bool is_link = wdr_lstat(path, &st) == 0 && S_ISLNK(st.stx_mode);
 	if (is_link && is_of_us(&st))
 		return open(path, flags);
 	errno = is_link ? EPERM : why;
@@ -31,11 +32,11 @@ static int open_folder(const char *path)
 
 static bool check_folder(int folder, const char *path, GError **error)
 {
-	struct stat st;
+	WdrStat st;
 
-	if (fstat(folder, &st) != 0)
+	if (wdr_fstat(folder, &st) != 0)
 		return wdr_error_set_errno(error, errno, "looking at the folder %s", path);
-	if (is_of_us(&st) && !(st.st_mode & (S_IWGRP | S_IWOTH)))
+	if (is_of_us(&st) && !(st.stx_mode & (S_IWGRP | S_IWOTH)))
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"others may write to the folder %s: what is kept there could not be relied on",

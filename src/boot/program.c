@@ -242,8 +242,8 @@ static void take_interpreter(Elf *elf, const uint8_t *bytes, size_t len, WdrProg
 			continue;
 		if (header.p_offset < len && header.p_filesz <= len - header.p_offset &&
 			header.p_filesz <= INTERPRETER_BYTES_MAX)
-			p->interpreter =
-				g_strndup((const char *)bytes + header.p_offset, header.p_filesz);
+			p->interpreter = g_strndup(
+				(const char *)bytes + header.p_offset, (size_t)header.p_filesz);
 	}
 }
 

@@ -1,6 +1,7 @@
 #include "cli/cli.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 #include "cli/progress.h"
 #include "move/move.h"
 #include "move/pace_record.h"
@@ -55,7 +56,7 @@ static bool is_of(const char *folder, const WdrItinerary *it)
 	g_autofree char *path = g_build_filename(folder, "itinerary.json", NULL);
 	g_autoptr(WdrItinerary) kept = NULL;
 
-	return g_file_test(path, G_FILE_TEST_IS_REGULAR) && wdr_itinerary_load(path, &kept, NULL) &&
+	return wdr_is_file(path) && wdr_itinerary_load(path, &kept, NULL) &&
 	       kept->made_at == it->made_at && g_strcmp0(kept->table_id, it->table_id) == 0;
 }
 
@@ -75,7 +76,7 @@ static char *records_of(const WdrWorld *world, const char *file, const WdrItiner
 static bool find_move(const WdrWorld *world, const char *given, char **ret_records,
 	WdrItinerary **ret, GError **error)
 {
-	if (given && !g_file_test(given, G_FILE_TEST_IS_DIR)) {
+	if (given && !wdr_is_folder(given)) {
 		if (!wdr_itinerary_load(given, ret, error))
 			return false;
 		*ret_records = records_of(world, given, *ret);

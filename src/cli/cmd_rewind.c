@@ -1,5 +1,6 @@
 #include "cli/step.h"
 
+#include "base/stat.h"
 #include "cli/progress.h"
 #include "move/rewind.h"
 #include "present/rewind.h"
@@ -17,7 +18,7 @@ static bool logbook_in(const char *given, char **ret, GError **error)
 	g_autofree char *inner = g_build_filename(given, "logbook.jsonl", NULL);
 
 	*ret = NULL;
-	if (!g_file_test(given, G_FILE_TEST_IS_DIR))
+	if (!wdr_is_folder(given))
 		*ret = g_strdup(given);
 	else if (g_file_test(inner, G_FILE_TEST_EXISTS))
 		*ret = g_steal_pointer(&inner);

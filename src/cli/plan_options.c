@@ -1,6 +1,7 @@
 #include "cli/plan_options.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 #include "base/text.h"
 #include "boot/survey.h"
 #include "cli/move_steps.h"
@@ -206,7 +207,7 @@ bool wdr_plan_options_draft(
 	if (!convert(o, &options, error) ||
 		(!o->from && !wdr_cli_running_disk(world, &running, error)))
 		return false;
-	g_autofree char *scratch = o->state && g_file_test(o->state, G_FILE_TEST_IS_DIR)
+	g_autofree char *scratch = o->state && wdr_is_folder(o->state)
 					   ? g_build_filename(o->state, "draft-XXXXXX", NULL)
 					   : NULL;
 	if (scratch ? !g_mkdtemp(scratch)

@@ -1,5 +1,6 @@
 #include "cli/under_way.h"
 
+#include "base/stat.h"
 #include "cli/progress.h"
 #include "disk/signs.h"
 #include "present/trouble.h"
@@ -10,7 +11,7 @@ static bool find_state(
 	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
 {
 	*ret = NULL;
-	if (state || (given && g_file_test(given, G_FILE_TEST_IS_DIR))) {
+	if (state || (given && wdr_is_folder(given))) {
 		*ret = g_canonicalize_filename(state ? state : given, NULL);
 	} else if (!given) {
 		if (!wdr_move_newest_state(world, ret, error))

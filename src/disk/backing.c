@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "disk/mounts.h"
 
 #include <fcntl.h>
@@ -142,7 +143,7 @@ static void add_device(Resolving r, dev_t dev, uint64_t start, uint64_t len)
 		read_number(folder, "start", &offset) && read_number(folder, "size", &sectors))
 		add_device(
 			r, whole, beyond(offset * SECTOR, start), at_most(len, sectors * SECTOR));
-	if (g_file_test(loop, G_FILE_TEST_IS_DIR))
+	if (wdr_is_folder(loop))
 		add_loop(r, folder, name, start, len);
 	/* Which part of a member a mapping uses is not worth knowing: all of it counts. */
 	g_autoptr(GDir) dir = g_dir_open(slaves, 0, NULL);
@@ -188,20 +189,20 @@ static char *mounted_from(const char *path)
 
 static void add_path(Resolving r, const char *path, uint64_t start, uint64_t len)
 {
-	struct stat st;
-	struct stat device;
+	WdrStat st;
+	WdrStat device;
 
-	if (r.level++ >= LEVELS_MAX || stat(path, &st) != 0)
+	if (r.level++ >= LEVELS_MAX || wdr_stat(path, &st) != 0)
 		return;
-	if (S_ISBLK(st.st_mode)) {
-		add_device(r, st.st_rdev, start, len);
+	if (S_ISBLK(st.stx_mode)) {
+		add_device(r, wdr_stat_node(&st), start, len);
 		return;
 	}
-	add_file(r, st.st_dev, st.st_ino, start, len);
-	g_autofree char *from = major(st.st_dev) == 0 ? mounted_from(path) : NULL;
-	if (from && stat(from, &device) == 0 && S_ISBLK(device.st_mode)) {
+	add_file(r, wdr_stat_device(&st), st.stx_ino, start, len);
+	g_autofree char *from = major(wdr_stat_device(&st)) == 0 ? mounted_from(path) : NULL;
+	if (from && wdr_stat(from, &device) == 0 && S_ISBLK(device.stx_mode)) {
 		r.list = r.backing->under;
-		add_device(r, device.st_rdev, 0, UINT64_MAX);
+		add_device(r, wdr_stat_node(&device), 0, UINT64_MAX);
 	}
 }
 

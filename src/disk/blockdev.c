@@ -165,7 +165,7 @@ static bool memory_flush(void *self, GError **error)
 	return true;
 }
 
-WdrBlockDev *wdr_blockdev_new_memory(const char *name, uint64_t size)
+WdrBlockDev *wdr_blockdev_new_memory(const char *name, size_t size)
 {
 	static const WdrBlockOps ops = {
 		.read = memory_read, .write = memory_write, .flush = memory_flush, .free = g_free
@@ -206,7 +206,7 @@ static bool held_write(void *self, const void *buf, size_t len, uint64_t offset,
 static bool held_zero(void *self, uint64_t offset, uint64_t len, GError **error)
 {
 	Held *h = self;
-	uint64_t to_head = offset < h->held ? MIN(len, h->held - offset) : 0;
+	size_t to_head = offset < h->held ? (size_t)MIN(len, h->held - offset) : 0;
 
 	memset(h->head + (to_head ? offset : 0), 0, to_head);
 	return wdr_blockdev_zero(h->base, h->offset + offset + to_head, len - to_head, error);

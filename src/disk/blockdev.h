@@ -39,7 +39,7 @@ bool wdr_blockdev_open(const char *path, WdrOpenFlags flags, WdrBlockDev **ret,
 WdrBlockDev *wdr_blockdev_new(
 	const char *name, uint64_t size, uint32_t sector_size, const WdrBlockOps *ops, void *self);
 /* `size` bytes of zeros in memory. */
-WdrBlockDev *wdr_blockdev_new_memory(const char *name, uint64_t size);
+WdrBlockDev *wdr_blockdev_new_memory(const char *name, size_t size);
 void wdr_blockdev_free(WdrBlockDev *dev);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBlockDev, wdr_blockdev_free)
 

@@ -3,6 +3,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "base/text.h"
 
 #include <fcntl.h>
@@ -194,18 +195,18 @@ static const WdrBlockOps file_ops = {
 };
 
 static bool geometry(
-	int fd, const char *path, struct stat *st, uint64_t *size, uint32_t *sector, GError **error)
+	int fd, const char *path, WdrStat *st, uint64_t *size, uint32_t *sector, GError **error)
 {
 	int logical = 512;
 
-	if (fstat(fd, st) != 0)
+	if (wdr_fstat(fd, st) != 0)
 		return wdr_error_set_errno(error, errno, "looking at %s", path);
-	if (S_ISREG(st->st_mode)) {
-		*size = (uint64_t)st->st_size;
+	if (S_ISREG(st->stx_mode)) {
+		*size = st->stx_size;
 		*sector = 512;
 		return true;
 	}
-	if (!S_ISBLK(st->st_mode))
+	if (!S_ISBLK(st->stx_mode))
 		return wdr_error_set(
 			error, WDR_ERROR_USAGE, "%s is neither a disk nor an image file", path);
 	if (ioctl(fd, BLKGETSIZE64, size) != 0 || ioctl(fd, BLKSSZGET, &logical) != 0)
@@ -216,18 +217,18 @@ static bool geometry(
 
 bool wdr_blockdev_open(const char *path, WdrOpenFlags flags, WdrBlockDev **ret, GError **error)
 {
-	struct stat before;
+	WdrStat before;
 	bool is_writing = flags & WDR_OPEN_WRITE;
 
-	if (stat(path, &before) != 0)
+	if (wdr_stat(path, &before) != 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
 	int mode = (is_writing ? O_RDWR : O_RDONLY) | O_CLOEXEC;
-	int exclusive = is_writing && S_ISBLK(before.st_mode) ? O_EXCL : 0;
+	int exclusive = is_writing && S_ISBLK(before.stx_mode) ? O_EXCL : 0;
 	/* O_NONBLOCK: a FIFO named by mistake must not hang us. */
 	g_auto(WdrFd) fd = open(path, mode | exclusive | O_NONBLOCK);
 	if (fd < 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
-	struct stat st;
+	WdrStat st;
 	uint64_t size = 0;
 	uint32_t sector = 512;
 	if (!geometry(fd, path, &st, &size, &sector, error))
@@ -241,7 +242,7 @@ bool wdr_blockdev_open(const char *path, WdrOpenFlags flags, WdrBlockDev **ret, 
 	g_autofree char *same = g_strdup_printf("/proc/self/fd/%d", fd);
 	f->direct_fd = flags ? open(same, mode | O_DIRECT) : -1;
 	f->fd = wdr_fd_steal(&fd);
-	f->is_device = S_ISBLK(st.st_mode);
+	f->is_device = S_ISBLK(st.stx_mode);
 	f->is_medium = flags & WDR_OPEN_MEDIUM;
 	*ret = wdr_blockdev_new(path, size, sector, &file_ops, f);
 	return true;
@@ -250,7 +251,8 @@ bool wdr_blockdev_open(const char *path, WdrOpenFlags flags, WdrBlockDev **ret, 
 bool wdr_blockdev_reread_table(WdrBlockDev *dev)
 {
 	int fd = wdr_blockdev_fd(dev);
-	struct stat st;
+	WdrStat st;
 
-	return fd >= 0 && fstat(fd, &st) == 0 && S_ISBLK(st.st_mode) && ioctl(fd, BLKRRPART) == 0;
+	return fd >= 0 && wdr_fstat(fd, &st) == 0 && S_ISBLK(st.stx_mode) &&
+	       ioctl(fd, BLKRRPART) == 0;
 }

@@ -1,6 +1,7 @@
 #include "disk/disks.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 #include "disk/backing.h"
 
 #include <dirent.h>
@@ -230,14 +231,14 @@ bool wdr_disks_list(const WdrWorld *world, GPtrArray **ret, GError **error)
 	return true;
 }
 
-static WdrDisk *image_disk(const char *path, const struct stat *st)
+static WdrDisk *image_disk(const char *path, const WdrStat *st)
 {
 	WdrDisk *d = g_new0(WdrDisk, 1);
 
 	d->name = g_strdup(path);
 	d->path = g_strdup(path);
 	d->medium = g_strdup("image");
-	d->size = (uint64_t)st->st_size;
+	d->size = st->stx_size;
 	d->is_image = true;
 	d->is_read_only = access(path, W_OK) != 0;
 	return d;
@@ -263,21 +264,19 @@ static char *name_of(const WdrWorld *world, const char *text)
 	}
 	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", name);
 	g_autofree char *folder = wdr_world_path(world, in_sys);
-	return *name && !strchr(name, '/') && g_file_test(folder, G_FILE_TEST_IS_DIR)
-		       ? g_strdup(name)
-		       : NULL;
+	return *name && !strchr(name, '/') && wdr_is_folder(folder) ? g_strdup(name) : NULL;
 }
 
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
 {
 	g_autofree char *name = name_of(world, text);
-	struct stat st;
+	WdrStat st;
 
 	if (name) {
 		*ret = look_at_disk(world, name);
 		return true;
 	}
-	if (stat(text, &st) != 0) {
+	if (wdr_stat(text, &st) != 0) {
 		int failed = errno;
 		if (failed != ENOENT)
 			return wdr_error_set_errno(error, failed, "opening %s", text);
@@ -288,11 +287,11 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 			"its size already: truncate -s 32G FILE");
 		return false;
 	}
-	if (S_ISREG(st.st_mode)) {
+	if (S_ISREG(st.stx_mode)) {
 		*ret = image_disk(text, &st);
 		return true;
 	}
-	if (S_ISBLK(st.st_mode)) {
+	if (S_ISBLK(st.stx_mode)) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "%s is a partition, not a whole disk", text);
 		wdr_error_hint(error, "name the disk that it is on");
 		return false;

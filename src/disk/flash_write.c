@@ -1,6 +1,7 @@
 /* Writing to flash by its erase blocks. Interface: the kernel's include/uapi/mtd/mtd-abi.h. */
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "base/text.h"
 #include "disk/flash.h"
 
@@ -55,12 +56,12 @@ static bool unlock(Flash *f, const WdrWorld *world, const char *device, GError *
 static bool ask_size(Flash *f, GError **error)
 {
 	struct mtd_info_user info = { 0 };
-	struct stat st;
+	WdrStat st;
 
-	if (fstat(f->fd, &st) != 0)
+	if (wdr_fstat(f->fd, &st) != 0)
 		return wdr_error_set_errno(error, errno, "%s", f->path);
 	f->step = STEP_BYTES;
-	if (S_ISCHR(st.st_mode)) {
+	if (S_ISCHR(st.stx_mode)) {
 		if (ioctl(f->fd, MEMGETINFO, &info) != 0)
 			return wdr_error_set_errno(error, errno, "asking %s what it is", f->path);
 		f->size = info.size;
@@ -143,11 +144,11 @@ static bool put_block(const Flash *f, uint64_t at, size_t block_len, uint64_t of
 /* What the kernel keeps of it in memory tells nothing of the medium. */
 static bool forget_cached(const Flash *f, GError **error)
 {
-	struct stat st;
+	WdrStat st;
 
 	if (fsync(f->fd) != 0 && errno != EINVAL)
 		return wdr_error_set_errno(error, errno, "flushing %s", f->path);
-	if (fstat(f->fd, &st) == 0 && S_ISBLK(st.st_mode))
+	if (wdr_fstat(f->fd, &st) == 0 && S_ISBLK(st.stx_mode))
 		(void)ioctl(f->fd, BLKFLSBUF, 0);
 	(void)posix_fadvise(f->fd, 0, 0, POSIX_FADV_DONTNEED);
 	return true;
@@ -183,7 +184,7 @@ bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offs
 			"%s has %" G_GUINT64_FORMAT " bytes, and bytes %" G_GUINT64_FORMAT
 			" to %" G_GUINT64_FORMAT " were to be written",
 			wdr_device_name(device), f.size, offset, offset + len);
-	g_autofree uint8_t *block = g_malloc(f.step);
+	g_autofree uint8_t *block = g_malloc((size_t)f.step);
 	for (uint64_t at = offset - offset % f.step; at < offset + len; at += f.step) {
 		size_t block_len = (size_t)MIN(f.step, f.size - at);
 		if (!put_block(&f, at, block_len, offset, bytes, len, block, error)) {

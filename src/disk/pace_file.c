@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "base/stop.h"
 #include "base/text.h"
 #include "disk/blockdev.h"
@@ -65,20 +66,20 @@ uint64_t wdr_pace_file_span(const WdrPaceFile *f)
 
 dev_t wdr_pace_file_device(const WdrPaceFile *f)
 {
-	struct stat st;
+	WdrStat st;
 
-	if (fstat(f->fd, &st) != 0)
+	if (wdr_fstat(f->fd, &st) != 0)
 		return 0;
-	return S_ISBLK(st.st_mode) ? st.st_rdev : st.st_dev;
+	return S_ISBLK(st.stx_mode) ? wdr_stat_node(&st) : wdr_stat_device(&st);
 }
 
 int64_t wdr_pace_file_written_at(const WdrPaceFile *f)
 {
-	struct stat st;
+	WdrStat st;
 
-	if (!f->is_image || fstat(f->fd, &st) != 0)
+	if (!f->is_image || wdr_fstat(f->fd, &st) != 0)
 		return 0;
-	return (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
+	return st.stx_mtime.tv_sec * 1000000000 + st.stx_mtime.tv_nsec;
 }
 
 /* Some file systems take the flag and keep everything in memory all the same, or refuse it only
@@ -86,11 +87,11 @@ int64_t wdr_pace_file_written_at(const WdrPaceFile *f)
 static bool goes_past_cache(int fd, bool is_empty)
 {
 	struct statfs fs;
-	struct stat st;
+	WdrStat st;
 	void *page = NULL;
 
 	/* Of a device it would tell the file system that its node lies on. */
-	if (fstat(fd, &st) == 0 && !S_ISBLK(st.st_mode) && fstatfs(fd, &fs) == 0 &&
+	if (wdr_fstat(fd, &st) == 0 && !S_ISBLK(st.stx_mode) && fstatfs(fd, &fs) == 0 &&
 		((unsigned long)fs.f_type == TMPFS_MAGIC ||
 			(unsigned long)fs.f_type == RAMFS_MAGIC))
 		return false;
@@ -176,15 +177,15 @@ bool wdr_pace_file_open(const char *path, WdrPaceFile **ret, GError **error)
 {
 	g_autoptr(WdrPaceFile) f = pace_file_new(path);
 	g_autoptr(WdrBlockDev) dev = NULL;
-	struct stat st;
+	WdrStat st;
 
 	/* It tells what can be opened and what not, and how large it is. */
 	if (!wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error))
 		return false;
 	f->fd = open_direct(path, O_RDONLY, 0, false, &f->is_direct);
-	if (f->fd < 0 || fstat(f->fd, &st) != 0)
+	if (f->fd < 0 || wdr_fstat(f->fd, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
-	f->is_image = S_ISREG(st.st_mode);
+	f->is_image = S_ISREG(st.stx_mode);
 	if (f->is_image)
 		add_data(f, wdr_blockdev_size(dev));
 	else
@@ -199,14 +200,14 @@ bool wdr_pace_file_open_stretch(
 	const char *path, WdrPaceRun stretch, WdrPaceFile **ret, GError **error)
 {
 	g_autoptr(WdrPaceFile) f = pace_file_new(path);
-	struct stat st;
+	WdrStat st;
 
 	if (!wdr_blockdev_open(path, WDR_OPEN_WRITE, &f->dev, error))
 		return false;
 	f->fd = open_direct(path, O_RDWR, 0, false, &f->is_direct);
-	if (f->fd < 0 || fstat(f->fd, &st) != 0)
+	if (f->fd < 0 || wdr_fstat(f->fd, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening %s", path);
-	f->is_image = S_ISREG(st.st_mode);
+	f->is_image = S_ISREG(st.stx_mode);
 	if (stretch.start > wdr_blockdev_size(f->dev) ||
 		stretch.size > wdr_blockdev_size(f->dev) - stretch.start)
 		return wdr_error_set(

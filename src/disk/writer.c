@@ -5,6 +5,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "disk/backing.h"
 #include "disk/mounts.h"
 
@@ -83,9 +84,9 @@ static char *mounted_for_writing(const GPtrArray *mounts, const char *name, cons
 /* The kernel lets nobody have a device exclusively that is mounted, or part of another one. */
 static bool is_claimed(const char *node)
 {
-	struct stat st;
+	WdrStat st;
 
-	if (stat(node, &st) != 0 || !S_ISBLK(st.st_mode))
+	if (wdr_stat(node, &st) != 0 || !S_ISBLK(st.stx_mode))
 		return false;
 	g_auto(WdrFd) fd = open(node, O_RDONLY | O_EXCL | O_CLOEXEC | O_NONBLOCK);
 	return fd < 0 && errno == EBUSY;
@@ -147,7 +148,7 @@ bool wdr_fd_is_writing(const char *process, const char *fd)
 	return (flags & O_ACCMODE) != O_RDONLY;
 }
 
-static bool is_the_file(const char *path, const struct stat *want, const Nodes *nodes)
+static bool is_the_file(const char *path, const WdrStat *want, const Nodes *nodes)
 {
 	struct statx st;
 
@@ -155,16 +156,16 @@ static bool is_the_file(const char *path, const struct stat *want, const Nodes *
 	if (statx(AT_FDCWD, path, AT_STATX_DONT_SYNC, STATX_BASIC_STATS, &st) != 0)
 		return false;
 	if (!S_ISBLK(st.stx_mode))
-		return S_ISREG(want->st_mode) && S_ISREG(st.stx_mode) &&
-		       st.stx_ino == want->st_ino &&
-		       makedev(st.stx_dev_major, st.stx_dev_minor) == want->st_dev;
+		return S_ISREG(want->stx_mode) && S_ISREG(st.stx_mode) &&
+		       st.stx_ino == want->stx_ino &&
+		       makedev(st.stx_dev_major, st.stx_dev_minor) == wdr_stat_device(want);
 	g_autofree char *number = g_strdup_printf("%u:%u", st.stx_rdev_major, st.stx_rdev_minor);
-	return S_ISBLK(want->st_mode) &&
+	return S_ISBLK(want->stx_mode) &&
 	       g_ptr_array_find_with_equal_func(nodes->numbers, number, g_str_equal, NULL);
 }
 
 static char *process_writer(
-	const char *process, const char *pid, const struct stat *want, const Nodes *nodes)
+	const char *process, const char *pid, const WdrStat *want, const Nodes *nodes)
 {
 	g_autofree char *fds = g_build_filename(process, "fd", NULL);
 	g_autoptr(GDir) dir = g_dir_open(fds, 0, NULL);
@@ -185,9 +186,9 @@ static char *program_writer(const WdrDisk *disk, const Nodes *nodes)
 {
 	g_autoptr(GDir) dir = g_dir_open("/proc", 0, NULL);
 	g_autofree char *self = g_strdup_printf("%d", getpid());
-	struct stat want;
+	WdrStat want;
 
-	if (stat(disk->path, &want) != 0)
+	if (wdr_stat(disk->path, &want) != 0)
 		return NULL;
 	for (const char *pid; dir && (pid = g_dir_read_name(dir));) {
 		g_autofree char *process = g_build_filename("/proc", pid, NULL);

@@ -1,6 +1,7 @@
 #include "move/arrive_priv.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 #include "boot/fstab.h"
 #include "boot/lookup.h"
 #include "move/logged.h"
@@ -48,7 +49,7 @@ static void consider(Search *s, const char *folder)
 	g_autofree char *path = g_build_filename(folder, "itinerary.json", NULL);
 	g_autoptr(WdrItinerary) it = NULL;
 
-	if (!g_file_test(path, G_FILE_TEST_IS_REGULAR) || !wdr_itinerary_load(path, &it, NULL))
+	if (!wdr_is_file(path) || !wdr_itinerary_load(path, &it, NULL))
 		return;
 	const WdrItineraryPart *root = wdr_itinerary_root(it);
 	const char *uuid = system->root ? system->root->probe.uuid : NULL;

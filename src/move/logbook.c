@@ -4,6 +4,7 @@
 #include "base/record.h"
 #include "base/stop.h"
 #include "base/json.h"
+#include "base/stat.h"
 #include "boot/mention.h"
 
 #include <stdio.h>
@@ -48,18 +49,18 @@ static bool keep_old(const char *path, GError **error)
 	g_autoptr(GPtrArray) changes = NULL;
 	g_autoptr(GError) unreadable = NULL;
 	bool has_changes = false;
-	struct stat st;
+	WdrStat st;
 
-	if (stat(path, &st) != 0)
+	if (wdr_stat(path, &st) != 0)
 		return true;
 	if (!wdr_logbook_read(path, &changes, &unreadable))
-		has_changes = st.st_size > 0;
+		has_changes = st.stx_size > 0;
 	for (guint i = 0; changes && i < changes->len; i++)
 		has_changes |= !((WdrChange *)changes->pdata[i])->is_rewound;
 	g_autofree char *folder = g_path_get_dirname(path);
 	for (unsigned n = 1; has_changes; n++) {
 		g_autofree char *kept = g_strdup_printf("%s/logbook-%u.jsonl", folder, n);
-		if (stat(kept, &st) == 0)
+		if (wdr_stat(kept, &st) == 0)
 			continue;
 		return wdr_record_rename(path, kept, error);
 	}

@@ -1,6 +1,7 @@
 #include "move/moving.h"
 
 #include "base/record.h"
+#include "base/stat.h"
 #include "disk/spots.h"
 #include "disk/truesize.h"
 #include "move/change.h"
@@ -137,12 +138,12 @@ static bool make_seal(const WdrMoving *m, const WdrItineraryPart *p, bool with_h
 {
 	g_autofree char *list = wdr_moving_packing_file(m, p);
 	uint8_t head[SEAL_BYTES];
-	struct stat st;
+	WdrStat st;
 
 	if (wdr_moving_is_volume(p)) {
-		if (stat(list, &st) != 0)
+		if (wdr_stat(list, &st) != 0)
 			return wdr_error_set_errno(error, errno, "the packing list %s", list);
-		ret->list_bytes = (uint64_t)st.st_size;
+		ret->list_bytes = st.stx_size;
 	}
 	ret->has_head = with_head && wdr_moving_is_volume(p);
 	if (!ret->has_head)

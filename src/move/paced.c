@@ -1,5 +1,6 @@
 #include "move/paced.h"
 
+#include "base/stat.h"
 #include "base/stop.h"
 #include "base/text.h"
 #include "disk/pace_file.h"
@@ -244,7 +245,7 @@ static bool find(const WdrWorld *world, const char *what, WdrDisk **ret_disk, GE
 	*ret_disk = NULL;
 	if (wdr_disk_find(world, what, ret_disk, &failure))
 		return true;
-	if (g_file_test(what, G_FILE_TEST_IS_DIR)) {
+	if (wdr_is_folder(what)) {
 		g_error_free(failure);
 		return true;
 	}
@@ -286,9 +287,9 @@ static void choose_path(const WdrWorld *world, WdrPaceStretch *s)
 {
 	g_autofree char *in_dev = g_strdup_printf("/dev/%s", s->name);
 	g_autofree char *device = wdr_world_path(world, in_dev);
-	struct stat st;
+	WdrStat st;
 
-	if (!s->disk->is_image && stat(device, &st) == 0 && S_ISBLK(st.st_mode)) {
+	if (!s->disk->is_image && wdr_stat(device, &st) == 0 && S_ISBLK(st.stx_mode)) {
 		s->path = g_steal_pointer(&device);
 		s->place.start = 0;
 	} else {

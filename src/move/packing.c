@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/record.h"
+#include "base/stat.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -113,11 +114,11 @@ bool wdr_packing_resume(
 	const char *path, uint64_t bytes, uint64_t entries, WdrPacking **ret, GError **error)
 {
 	g_autoptr(WdrPacking) p = NULL;
-	struct stat st;
+	WdrStat st;
 
 	if (!open_list(path, true, &p, error))
 		return false;
-	if (fstat(fileno(p->file), &st) != 0 || (uint64_t)st.st_size < bytes)
+	if (wdr_fstat(fileno(p->file), &st) != 0 || st.stx_size < bytes)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"the packing list %s is shorter than it was at the checkpoint", path);
 	if (ftruncate(fileno(p->file), (off_t)bytes) != 0 || fseeko(p->file, 0, SEEK_END) != 0)

@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "base/text.h"
 #include "move/apply.h"
 
@@ -48,7 +49,7 @@ static void record_free(void *data)
 
 static bool describe(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	const Records *all = (const Records *)v;
+	const Records *all = WDR_DERIVED(v, const Records, volume);
 	const Record *r = all->records->pdata[node->id];
 	WdrTime now = { all->now, 0 };
 
@@ -72,7 +73,7 @@ typedef struct {
 
 static bool read_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	Reading *r = (Reading *)content;
+	Reading *r = WDR_DERIVED(content, Reading, content);
 	size_t len = (size_t)MIN(cap, r->size - r->at);
 
 	*ret = (WdrPiece){ .offset = r->at, .len = len };
@@ -82,7 +83,7 @@ static bool read_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 
 static void read_free(WdrContent *content)
 {
-	Reading *r = (Reading *)content;
+	Reading *r = WDR_DERIVED(content, Reading, content);
 
 	wdr_fd_clear(&r->fd);
 	g_free(r);
@@ -92,7 +93,7 @@ static bool open_record(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
 	static const WdrContentOps ops = { read_next, read_free, NULL };
-	const Record *record = ((const Records *)v)->records->pdata[node->id];
+	const Record *record = WDR_DERIVED(v, const Records, volume)->records->pdata[node->id];
 	g_auto(WdrFd) fd = open(record->from, O_RDONLY | O_CLOEXEC);
 
 	if (fd < 0)
@@ -107,7 +108,7 @@ static bool open_record(
 
 static void records_free(WdrVolume *v)
 {
-	g_ptr_array_unref(((Records *)v)->records);
+	g_ptr_array_unref(WDR_DERIVED(v, Records, volume)->records);
 	g_free(v);
 }
 
@@ -133,10 +134,10 @@ static void add_file(Records *all, const char *folder, const char *from)
 {
 	g_autofree char *name = g_path_get_basename(from);
 	g_autofree char *path = g_build_filename(folder, name, NULL);
-	struct stat st;
+	WdrStat st;
 
-	if (stat(from, &st) == 0)
-		add(all, path, from)->size = (uint64_t)st.st_size;
+	if (wdr_stat(from, &st) == 0)
+		add(all, path, from)->size = st.stx_size;
 }
 
 /* The folder and all that it is in. */

@@ -2,6 +2,7 @@
 
 #include "base/io.h"
 #include "base/json.h"
+#include "base/stat.h"
 #include "base/text.h"
 #include "boot/survey.h"
 #include "disk/flash.h"
@@ -23,9 +24,7 @@ static int64_t drawn_at(const char *folder)
 	g_autofree char *path = g_build_filename(folder, "itinerary.json", NULL);
 	g_autoptr(WdrItinerary) it = NULL;
 
-	return g_file_test(path, G_FILE_TEST_IS_REGULAR) && wdr_itinerary_load(path, &it, NULL)
-		       ? it->made_at
-		       : -1;
+	return wdr_is_file(path) && wdr_itinerary_load(path, &it, NULL) ? it->made_at : -1;
 }
 
 char *wdr_report_newest(const WdrWorld *world)

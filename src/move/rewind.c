@@ -3,6 +3,7 @@
 #include "move/move.h"
 #include "base/io.h"
 #include "base/record.h"
+#include "base/stat.h"
 #include "boot/edit.h"
 #include "boot/eeprom.h"
 #include "disk/flash.h"
@@ -371,11 +372,11 @@ static bool look_into(const char *folder, int64_t *newest, char **found, GError 
 		return false;
 	for (const char *file; inner && (file = g_dir_read_name(inner));) {
 		g_autofree char *path = g_build_filename(folder, file, NULL);
-		struct stat st;
+		WdrStat st;
 		if (!g_str_has_prefix(file, "logbook") || !g_str_has_suffix(file, ".jsonl") ||
-			stat(path, &st) != 0)
+			wdr_stat(path, &st) != 0)
 			continue;
-		int64_t at = (int64_t)st.st_mtim.tv_sec * 1000000000 + st.st_mtim.tv_nsec;
+		int64_t at = st.stx_mtime.tv_sec * 1000000000 + st.stx_mtime.tv_nsec;
 		if (at > *newest && is_in_force(path)) {
 			*newest = at;
 			g_free(*found);

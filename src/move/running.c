@@ -2,6 +2,7 @@
 
 #include "move/move.h"
 #include "base/cleanup.h"
+#include "base/stat.h"
 #include "volume/tree.h"
 
 #include <errno.h>
@@ -214,10 +215,11 @@ static char *path_within(const WdrWorld *world, const WdrSystemPart *part, const
 	g_autofree char *top = folder_of(world, part->mounted_at);
 	g_autofree char *real = realpath(folder, NULL);
 	size_t len = strlen(top);
-	struct stat a;
-	struct stat b;
+	WdrStat a;
+	WdrStat b;
 
-	if (!real || stat(real, &a) != 0 || stat(top, &b) != 0 || a.st_dev != b.st_dev)
+	if (!real || wdr_stat(real, &a) != 0 || wdr_stat(top, &b) != 0 ||
+		wdr_stat_device(&a) != wdr_stat_device(&b))
 		return NULL;
 	while (len > 0 && top[len - 1] == '/')
 		len--;

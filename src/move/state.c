@@ -1,6 +1,7 @@
 /* Where moves keep their state. */
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 #include "move/logged.h"
 #include "move/move.h"
 #include "move/source.h"
@@ -39,11 +40,11 @@ bool wdr_move_newest_state(const WdrWorld *world, char **ret, GError **error)
 		return false;
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *itinerary = g_build_filename(base, name, "itinerary.json", NULL);
-		struct stat st;
-		if (g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) || stat(itinerary, &st) != 0 ||
-			st.st_mtim.tv_sec < newest || !is_of_move(itinerary))
+		WdrStat st;
+		if (g_str_has_prefix(name, WDR_ARRIVAL_PREFIX) || wdr_stat(itinerary, &st) != 0 ||
+			st.stx_mtime.tv_sec < newest || !is_of_move(itinerary))
 			continue;
-		newest = st.st_mtim.tv_sec;
+		newest = st.stx_mtime.tv_sec;
 		g_free(found);
 		found = g_build_filename(base, name, NULL);
 	}

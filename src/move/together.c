@@ -1,6 +1,7 @@
 #include "move/together.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 #include "move/logbook.h"
 #include "move/logged.h"
 #include "move/move.h"
@@ -35,7 +36,7 @@ static WdrItinerary *look_into(const WdrWorld *world, const char *folder, const 
 	g_autoptr(WdrItinerary) it = NULL;
 	bool is_this = false;
 
-	if (!g_file_test(plan, G_FILE_TEST_IS_REGULAR) || !wdr_itinerary_load(plan, &it, NULL) ||
+	if (!wdr_is_file(plan) || !wdr_itinerary_load(plan, &it, NULL) ||
 		it->what != WDR_MOVE_ROOT || !is_end(world, &it->source, disk, &is_this) ||
 		!is_end(world, &it->target, disk, &is_this) || !is_this || !is_in_force(logbook))
 		return NULL;

@@ -43,7 +43,7 @@ static bool hole_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 	(void)buf;
 	(void)cap;
 	(void)error;
-	*ret = (WdrPiece){ .offset = ((Hole *)content)->size };
+	*ret = (WdrPiece){ .offset = WDR_DERIVED(content, Hole, content)->size };
 	return true;
 }
 
@@ -70,7 +70,7 @@ typedef struct {
 
 static bool bytes_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	Bytes *b = (Bytes *)content;
+	Bytes *b = WDR_DERIVED(content, Bytes, content);
 	size_t size = 0;
 	const uint8_t *data = g_bytes_get_data(b->bytes, &size);
 	size_t len = MIN(size - b->pos, cap);
@@ -85,7 +85,7 @@ static bool bytes_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret
 
 static void bytes_free(WdrContent *content)
 {
-	g_bytes_unref(((Bytes *)content)->bytes);
+	g_bytes_unref(WDR_DERIVED(content, Bytes, content)->bytes);
 	g_free(content);
 }
 

@@ -96,7 +96,7 @@ static int list_entry(struct ext2_dir_entry *d, int offset, int blocksize, char 
 static bool ext_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 	Listing l = { .x = x, .folder = folder->id, .each = each, .data = data };
 	g_autofree char *buf = g_malloc(x->fs->blocksize);
 
@@ -115,7 +115,7 @@ static bool ext_list(
 static bool ext_find(
 	WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret, GError **error)
 {
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 	g_autofree char *buf = g_malloc(x->fs->blocksize);
 	struct ext2_inode inode;
 	ext2_ino_t ino = 0;
@@ -249,7 +249,7 @@ static bool inline_data(Ext *x, ext2_ino_t ino, uint64_t size, uint8_t **ret, GE
 	return true;
 }
 
-static bool slow_target(Ext *x, ext2_ino_t ino, uint64_t size, char *target, GError **error)
+static bool slow_target(Ext *x, ext2_ino_t ino, size_t size, char *target, GError **error)
 {
 	ext2_file_t file = NULL;
 	unsigned got = 0;
@@ -268,10 +268,11 @@ static bool slow_target(Ext *x, ext2_ino_t ino, uint64_t size, char *target, GEr
 static bool read_target(
 	Ext *x, ext2_ino_t ino, struct ext2_inode *in, WdrEntry *ret, GError **error)
 {
-	uint64_t size = EXT2_I_SIZE(in);
+	uint64_t told = EXT2_I_SIZE(in);
 
-	if (size == 0 || size >= x->fs->blocksize)
+	if (told == 0 || told >= x->fs->blocksize)
 		return bad_inode(x, ino, error, "the length of its link target makes no sense");
+	size_t size = (size_t)told;
 	if (in->i_flags & EXT4_INLINE_DATA_FL) {
 		uint8_t *data = NULL;
 		if (!inline_data(x, ino, size, &data, error))
@@ -338,7 +339,7 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 
 static bool ext_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 	g_autofree uint8_t *raw = NULL;
 	g_auto(WdrEntry) entry = { 0 };
 
@@ -366,7 +367,7 @@ static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, G
 
 static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	ExtContent *c = (ExtContent *)content;
+	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
 
 	if (c->inline_data) {
 		size_t len = (size_t)MIN(c->size - c->pos, cap);
@@ -399,7 +400,7 @@ static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, 
 
 static void ext_skip(WdrContent *content, uint64_t to)
 {
-	ExtContent *c = (ExtContent *)content;
+	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
 
 	while (c->run < c->runs->len) {
 		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, c->run);
@@ -426,7 +427,7 @@ static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, u
 
 static void ext_content_free(WdrContent *content)
 {
-	ExtContent *c = (ExtContent *)content;
+	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
 
 	tell_sweep(c, wdr_sweep_forget);
 	g_array_unref(c->runs);
@@ -523,7 +524,7 @@ static bool ext_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
 	static const WdrContentOps ops = { ext_next, ext_content_free, ext_skip };
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 	g_autofree uint8_t *raw = NULL;
 	bool is_fine = false;
 
@@ -560,7 +561,7 @@ static bool ext_open(
 
 static void ext_free(WdrVolume *v)
 {
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 
 	ext2fs_free(x->fs);
 	wdr_sweep_free(x->sweep);
@@ -590,7 +591,7 @@ bool wdr_ext_volume_open(
 
 void wdr_ext_volume_sweep(WdrVolume *v)
 {
-	Ext *x = (Ext *)v;
+	Ext *x = WDR_DERIVED(v, Ext, volume);
 
 	if (!x->sweep)
 		x->sweep = wdr_sweep_new(x->dev);
@@ -617,7 +618,7 @@ static char *feature_names(const struct ext2_super_block *sb)
 
 void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret)
 {
-	ext2_filsys fs = ((Ext *)v)->fs;
+	ext2_filsys fs = WDR_DERIVED(v, Ext, volume)->fs;
 	struct ext2_super_block *sb = fs->super;
 
 	memset(ret, 0, sizeof(*ret));
@@ -640,5 +641,5 @@ void wdr_ext_info_clear(WdrExtInfo *info)
 
 ext2_filsys wdr_ext_volume_fs(WdrVolume *v)
 {
-	return ((Ext *)v)->fs;
+	return WDR_DERIVED(v, Ext, volume)->fs;
 }

@@ -137,7 +137,7 @@ static uint8_t dirent_type(WdrKind kind)
 static bool build_fill_folder(
 	WdrBuilder *builder, const WdrPlace *folder, WdrChild *children, size_t n, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 	g_autoptr(GArray) names = g_array_sized_new(FALSE, FALSE, sizeof(WdrExtName), (guint)n + 1);
 	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 	bool has_lost_and_found = false;
@@ -207,7 +207,7 @@ static bool put_target(Build *b, ext2_ino_t ino, const WdrEntry *e, struct ext2_
 static bool build_add(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
 	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
@@ -235,7 +235,7 @@ static bool build_add(
 static bool build_begin_file(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)b->file.inode;
 
 	if (!make_inode(b, at, entry, b->file.inode, &b->file.blocks, error))
@@ -370,7 +370,7 @@ static bool unwritten_piece(Build *b, const WdrPiece *piece, GError **error)
 static bool build_piece(
 	WdrBuilder *builder, const WdrPiece *piece, const void *data, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 
 	if (piece->is_unwritten)
 		return unwritten_piece(b, piece, error);
@@ -379,7 +379,7 @@ static bool build_piece(
 
 static bool build_end_file(WdrBuilder *builder, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)b->file.inode;
 
 	ext2_ino_t ino = b->file.ino;
@@ -394,7 +394,7 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 
 static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 
 	if (!wdr_ext_table_get(b->table, ino_of(b, serial), raw, error))
@@ -407,7 +407,7 @@ static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links
 
 static bool build_finish(WdrBuilder *builder, GError **error)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 
 	wdr_ext_alloc_settle(&b->blocks.alloc);
 	if (!wdr_stream_drain(b->blocks.stream, error) || !wdr_ext_table_flush(b->table, error))
@@ -424,7 +424,7 @@ static bool build_finish(WdrBuilder *builder, GError **error)
 
 static void build_free(WdrBuilder *builder)
 {
-	Build *b = (Build *)builder;
+	Build *b = WDR_DERIVED(builder, Build, builder);
 
 	wdr_stream_free(b->blocks.stream);
 	wdr_ext_table_free(b->table);
@@ -438,7 +438,8 @@ static void build_free(WdrBuilder *builder)
 
 static void build_fit(WdrBuilder *builder, WdrEntry *entry)
 {
-	wdr_ext_inode_fit(EXT2_INODE_SIZE(((Build *)builder)->blocks.fs->super), entry);
+	wdr_ext_inode_fit(
+		EXT2_INODE_SIZE(WDR_DERIVED(builder, Build, builder)->blocks.fs->super), entry);
 }
 
 static const WdrBuilderOps build_ops = {

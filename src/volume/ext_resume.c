@@ -76,7 +76,7 @@ static GVariant *describe(const WdrExtBuild *b)
 
 bool wdr_ext_build_checkpoint(WdrBuilder *builder, GVariant **ret, GError **error)
 {
-	WdrExtBuild *b = (WdrExtBuild *)builder;
+	WdrExtBuild *b = WDR_DERIVED(builder, WdrExtBuild, builder);
 
 	if ((b->file.ino != 0 && !wdr_ext_build_pad(b, error)) ||
 		!wdr_stream_drain(b->blocks.stream, error) ||

@@ -262,7 +262,7 @@ static bool list_found(void *data, const WdrFatFound *found, GError **error)
 static bool fat_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	g_autoptr(GByteArray) bytes = NULL;
 	g_autoptr(GArray) places = NULL;
 	uint8_t d[FAT_DIRENT_BYTES] = { 0 };
@@ -284,7 +284,7 @@ static bool fat_list(
 
 static bool fat_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	uint8_t d[FAT_DIRENT_BYTES];
 
 	*ret = (WdrEntry){ .kind = WDR_KIND_FOLDER, .mode = 0755, .links = 1 };
@@ -325,7 +325,7 @@ static bool fat_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **
 static bool fat_next_piece(
 	WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	FatContent *c = (FatContent *)content;
+	FatContent *c = WDR_DERIVED(content, FatContent, content);
 
 	*ret = (WdrPiece){ .offset = c->pos };
 	if (c->pos >= c->size)
@@ -346,7 +346,7 @@ static bool fat_next_piece(
 
 static void fat_content_free(WdrContent *content)
 {
-	g_array_unref(((FatContent *)content)->runs);
+	g_array_unref(WDR_DERIVED(content, FatContent, content)->runs);
 	g_free(content);
 }
 
@@ -380,7 +380,7 @@ static bool fat_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
 	static const WdrContentOps ops = { fat_next_piece, fat_content_free, NULL };
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	uint8_t d[FAT_DIRENT_BYTES];
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(Run));
 
@@ -401,7 +401,7 @@ static bool fat_open(
 
 static void fat_free(WdrVolume *v)
 {
-	g_hash_table_unref(((WdrFat *)v)->pages);
+	g_hash_table_unref(WDR_DERIVED(v, WdrFat, volume)->pages);
 	g_free(v);
 }
 
@@ -455,7 +455,7 @@ static bool read_label(WdrFat *f, char *ret, GError **error)
 
 bool wdr_fat_volume_info(WdrVolume *v, WdrFatInfo *ret, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	const WdrFatLayout *l = &f->layout;
 
 	*ret = (WdrFatInfo){ .width = l->width,

@@ -269,7 +269,7 @@ static bool fill_image(WdrFatBuild *b, WdrFatFolder *f, const WdrPlace *at,
 static bool build_fill_folder(
 	WdrBuilder *builder, const WdrPlace *folder, WdrChild *children, size_t n, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 	WdrFatFolder *f = g_new0(WdrFatFolder, 1);
 
 	f->serial = folder->serial;
@@ -310,7 +310,7 @@ static bool put_entry(WdrFatBuild *b, const WdrPlace *at, const WdrEntry *entry,
 static bool build_add(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 	WdrFatFolder *parent = NULL;
 	uint8_t *slot = NULL;
 
@@ -325,7 +325,7 @@ static bool build_add(
 static bool build_begin_file(
 	WdrBuilder *builder, const WdrPlace *at, const WdrEntry *entry, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 	WdrFatFolder *parent = NULL;
 	uint8_t *slot = NULL;
 	uint32_t cluster = 0;
@@ -359,7 +359,7 @@ static bool write_zeros(WdrFatBuild *b, uint64_t to, GError **error)
 static bool build_piece(
 	WdrBuilder *builder, const WdrPiece *piece, const void *data, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 
 	/* FAT has no holes. */
 	if (!write_zeros(b, piece->offset, error))
@@ -374,7 +374,7 @@ static bool build_piece(
 /* What an earlier owner left on the medium must not stand behind the end of a file. */
 static bool build_end_file(WdrBuilder *builder, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 
 	return write_zeros(b, b->file.end, error);
 }
@@ -431,7 +431,7 @@ static bool write_fsinfo(WdrFatBuild *b, GError **error)
 
 static bool build_finish(WdrBuilder *builder, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 
 	g_assert(g_hash_table_size(b->folders) == 0);
 	return wdr_stream_drain(b->stream, error) && write_fats(b, error) &&
@@ -440,7 +440,7 @@ static bool build_finish(WdrBuilder *builder, GError **error)
 
 static void build_free(WdrBuilder *builder)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 
 	wdr_stream_free(b->stream);
 	g_hash_table_unref(b->folders);

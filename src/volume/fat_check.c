@@ -165,7 +165,7 @@ static bool compare_fats(WdrFat *f, GError **error)
 
 bool wdr_fat_volume_check(WdrVolume *v, WdrFatMeasure *ret, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	g_autofree uint8_t *seen =
 		g_malloc0(((size_t)f->layout.clusters + FAT_FIRST_CLUSTER) / 8 + 1);
 	Walk w = { .f = f, .seen = seen, .cluster_bytes = f->layout.cluster_bytes, .copy_fd = -1 };
@@ -184,7 +184,7 @@ bool wdr_fat_volume_check(WdrVolume *v, WdrFatMeasure *ret, GError **error)
 bool wdr_fat_volume_need(WdrVolume *v, uint32_t cluster_bytes, WdrFatMeasure *ret_measure,
 	uint64_t *ret, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	Walk w = { .f = f, .cluster_bytes = cluster_bytes, .copy_fd = -1 };
 
 	if (!walk(&w, error))
@@ -209,7 +209,7 @@ static bool copy_head(WdrFat *f, int fd, GError **error)
 
 bool wdr_fat_volume_copy_structure(WdrVolume *v, const char *path, GError **error)
 {
-	WdrFat *f = (WdrFat *)v;
+	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	g_auto(WdrFd) fd = -1;
 
 	if (!wdr_make_scratch_file(path, f->layout.size_bytes, &fd, error))

@@ -149,7 +149,7 @@ static bool find_file(Edit *e, uint64_t size, const char *path, uint64_t *ret_at
 	if (!wdr_fat_volume_open(e->dev, e->offset, size, &v, error) ||
 		!wdr_volume_lookup(v, path, &found, ret_at, &entry, error))
 		return false;
-	e->layout = ((WdrFat *)v)->layout;
+	e->layout = WDR_DERIVED(v, WdrFat, volume)->layout;
 	if (!found || entry.kind != WDR_KIND_FILE)
 		return wdr_error_set(error, WDR_ERROR_USAGE, "%s: there is no file /%s",
 			wdr_volume_name(v), path);
@@ -207,7 +207,7 @@ bool wdr_fat_set_serial(
 
 	if (!wdr_fat_volume_open(dev, offset, size, &v, error))
 		return false;
-	const WdrFatLayout *l = &((WdrFat *)v)->layout;
+	const WdrFatLayout *l = &WDR_DERIVED(v, WdrFat, volume)->layout;
 	uint64_t at = l->width == 32 ? SERIAL_FAT32 : SERIAL_FAT16;
 	uint64_t backup = (uint64_t)l->backup_sector * l->sector_bytes;
 	wdr_put_le32(bytes, serial);
@@ -276,12 +276,12 @@ static bool find_slot(Edit *e, uint64_t size, const char *folder, uint64_t *ret,
 	if (!wdr_fat_volume_open(e->dev, e->offset, size, &v, error) ||
 		!wdr_volume_lookup(v, folder, &found, NULL, &entry, error))
 		return false;
-	e->layout = ((WdrFat *)v)->layout;
+	e->layout = WDR_DERIVED(v, WdrFat, volume)->layout;
 	if (!found || entry.kind != WDR_KIND_FOLDER)
 		return wdr_error_set(error, WDR_ERROR_USAGE, "%s: there is no folder /%s",
 			wdr_volume_name(v), folder);
 	uint32_t cluster = (uint32_t)entry.place;
-	if (!wdr_fat_read_folder((WdrFat *)v, cluster, &bytes, &places, error))
+	if (!wdr_fat_read_folder(WDR_DERIVED(v, WdrFat, volume), cluster, &bytes, &places, error))
 		return false;
 	for (guint i = 0; i < places->len; i++) {
 		uint8_t lead = bytes->data[(size_t)i * FAT_DIRENT_BYTES];

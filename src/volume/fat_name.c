@@ -3,7 +3,6 @@
 
 #include <stdio.h>
 #include <string.h>
-#include <time.h>
 
 enum { BASE_BYTES = 8, EXTENSION_BYTES = 3, NUMBER_MAX = 999999 };
 
@@ -197,29 +196,29 @@ bool wdr_fat_text_to_units(const char *name, uint16_t **ret, size_t *ret_len, GE
 	return true;
 }
 
+/* Dates are of 1980 to 2107, so they are computed by GLib: time_t ends in 2038 on some processors.
+ */
 int64_t wdr_fat_decode_time(uint16_t date, uint16_t time)
 {
-	struct tm tm = {
-		.tm_year = 80 + (date >> 9),
-		.tm_mon = CLAMP((date >> 5 & 15), 1, 12) - 1,
-		.tm_mday = MAX(date & 31, 1),
-		.tm_hour = MIN(time >> 11, 23),
-		.tm_min = MIN(time >> 5 & 63, 59),
-		.tm_sec = MIN((time & 31) * 2, 58),
-	};
-
-	return date == 0 ? 0 : (int64_t)timegm(&tm);
+	if (date == 0)
+		return 0;
+	g_autoptr(GDateTime) first =
+		g_date_time_new_utc(1980 + (date >> 9), CLAMP((date >> 5 & 15), 1, 12), 1,
+			MIN(time >> 11, 23), MIN(time >> 5 & 63, 59), MIN((time & 31) * 2, 58));
+	/* 30 February is a day that some write: it is 1 or 2 March. */
+	return g_date_time_to_unix(first) + (int64_t)(MAX(date & 31, 1) - 1) * 24 * 3600;
 }
 
 void wdr_fat_encode_time(int64_t seconds, uint16_t *date, uint16_t *time)
 {
-	time_t t = (time_t)seconds;
-	struct tm tm;
+	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);
 
 	*date = *time = 0;
-	if (!gmtime_r(&t, &tm) || tm.tm_year < 80)
+	if (!t || g_date_time_get_year(t) < 1980)
 		return;
-	tm.tm_year = MIN(tm.tm_year, 80 + 127);
-	*date = (uint16_t)((tm.tm_year - 80) << 9 | (tm.tm_mon + 1) << 5 | tm.tm_mday);
-	*time = (uint16_t)(tm.tm_hour << 11 | tm.tm_min << 5 | tm.tm_sec / 2);
+	int year = MIN(g_date_time_get_year(t), 1980 + 127);
+	*date = (uint16_t)((year - 1980) << 9 | g_date_time_get_month(t) << 5 |
+			   g_date_time_get_day_of_month(t));
+	*time = (uint16_t)(g_date_time_get_hour(t) << 11 | g_date_time_get_minute(t) << 5 |
+			   g_date_time_get_second(t) / 2);
 }

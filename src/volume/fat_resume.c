@@ -52,7 +52,7 @@ static GVariant *describe(const WdrFatBuild *b)
 
 bool wdr_fat_build_checkpoint(WdrBuilder *builder, GVariant **ret, GError **error)
 {
-	WdrFatBuild *b = (WdrFatBuild *)builder;
+	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 
 	if (!wdr_stream_drain(b->stream, error) || !wdr_blockdev_flush(b->dev, error))
 		return false;
@@ -158,7 +158,7 @@ bool wdr_fat_builder_resume(const WdrBuildTarget *target, const WdrFatSpec *spec
 	if (layout.serial != spec->serial)
 		return no_fit(error);
 	g_autoptr(WdrBuilder) builder = &wdr_fat_build_new(target, spec, &layout)->builder;
-	if (!take((WdrFatBuild *)builder, checkpoint, error))
+	if (!take(WDR_DERIVED(builder, WdrFatBuild, builder), checkpoint, error))
 		return false;
 	*ret = g_steal_pointer(&builder);
 	return true;

@@ -138,7 +138,7 @@ bool wdr_fat_spec_capacity(const WdrWorld *world, const WdrFatSpec *spec, uint64
 		       wdr_fat_volume_open(dev, 0, wdr_blockdev_size(dev), &v, error);
 
 	if (is_fine) {
-		const WdrFatLayout *l = &((WdrFat *)v)->layout;
+		const WdrFatLayout *l = &WDR_DERIVED(v, WdrFat, volume)->layout;
 		*ret = (uint64_t)l->clusters * l->cluster_bytes;
 	}
 	unlink(path);

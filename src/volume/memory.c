@@ -62,7 +62,7 @@ static Item *item_at(WdrMemoryVolume *m, uint64_t id)
 static bool memory_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	WdrMemoryVolume *m = (WdrMemoryVolume *)v;
+	WdrMemoryVolume *m = WDR_DERIVED(v, WdrMemoryVolume, volume);
 	const Item *item = item_at(m, folder->id);
 
 	for (guint i = 0; i < item->names->len; i++) {
@@ -90,7 +90,7 @@ static void copy_entry(WdrEntry *to, const WdrEntry *from)
 static bool memory_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
 	(void)error;
-	copy_entry(ret, &item_at((WdrMemoryVolume *)v, node->id)->entry);
+	copy_entry(ret, &item_at(WDR_DERIVED(v, WdrMemoryVolume, volume), node->id)->entry);
 	return true;
 }
 
@@ -112,7 +112,7 @@ static void generate(uint8_t *buf, size_t len, uint64_t seed, uint64_t pos)
 
 static bool memory_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	MemoryContent *c = (MemoryContent *)content;
+	MemoryContent *c = WDR_DERIVED(content, MemoryContent, content);
 
 	(void)error;
 	if (c->range >= c->item->ranges->len) {
@@ -148,14 +148,14 @@ static bool memory_open(
 	(void)entry;
 	(void)error;
 	c->content.ops = &ops;
-	c->item = item_at((WdrMemoryVolume *)v, node->id);
+	c->item = item_at(WDR_DERIVED(v, WdrMemoryVolume, volume), node->id);
 	*ret = &c->content;
 	return true;
 }
 
 static void memory_free(WdrVolume *v)
 {
-	WdrMemoryVolume *m = (WdrMemoryVolume *)v;
+	WdrMemoryVolume *m = WDR_DERIVED(v, WdrMemoryVolume, volume);
 
 	g_hash_table_unref(m->by_path);
 	g_ptr_array_unref(m->items);

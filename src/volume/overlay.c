@@ -42,7 +42,7 @@ static bool pass_on(void *data, const WdrName *name, GError **error)
 static bool over_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	Over *o = (Over *)v;
+	Over *o = WDR_DERIVED(v, Over, volume);
 	Listing l = { o, folder, each, data };
 
 	return wdr_volume_list(o->base, folder, pass_on, &l, error);
@@ -51,7 +51,7 @@ static bool over_list(
 static bool over_find(
 	WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret, GError **error)
 {
-	Over *o = (Over *)v;
+	Over *o = WDR_DERIVED(v, Over, volume);
 
 	if (!wdr_volume_find(o->base, folder, name, ret, error))
 		return false;
@@ -61,7 +61,7 @@ static bool over_find(
 
 static bool over_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	Over *o = (Over *)v;
+	Over *o = WDR_DERIVED(v, Over, volume);
 	GBytes *instead = instead_of(o, node->path);
 
 	if (!wdr_volume_stat(o->base, node, ret, error))
@@ -74,7 +74,7 @@ static bool over_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 static bool over_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	Over *o = (Over *)v;
+	Over *o = WDR_DERIVED(v, Over, volume);
 	GBytes *instead = instead_of(o, node->path);
 
 	if (!instead)
@@ -85,7 +85,7 @@ static bool over_open(
 
 static void over_free(WdrVolume *v)
 {
-	Over *o = (Over *)v;
+	Over *o = WDR_DERIVED(v, Over, volume);
 
 	wdr_volume_free(o->base);
 	g_clear_pointer(&o->over.contents, g_hash_table_unref);

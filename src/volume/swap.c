@@ -86,7 +86,7 @@ typedef struct {
 /* Zeros are written: kernels before 5.8 take a range that was only allocated for a hole. */
 static bool fresh_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	Fresh *f = (Fresh *)content;
+	Fresh *f = WDR_DERIVED(content, Fresh, content);
 	uint64_t len = MIN(cap, f->size - f->pos);
 
 	(void)error;
@@ -100,7 +100,7 @@ static bool fresh_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret
 
 static void fresh_free(WdrContent *content)
 {
-	g_free(((Fresh *)content)->head);
+	g_free(WDR_DERIVED(content, Fresh, content)->head);
 	g_free(content);
 }
 

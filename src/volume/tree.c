@@ -2,6 +2,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 
 #include <dirent.h>
 #include <fcntl.h>
@@ -67,36 +68,35 @@ int wdr_tree_open_quietly(const WdrTree *t, const char *path)
 	return fd >= 0 || errno != EPERM ? fd : open_below(t, path, O_RDONLY);
 }
 
-static WdrEntry glance(const struct stat *st, WdrKind kind)
+static WdrEntry glance(const WdrStat *st, WdrKind kind)
 {
 	return (WdrEntry){ .kind = kind,
-		.mode = st->st_mode & 07777,
-		.uid = st->st_uid,
-		.gid = st->st_gid,
-		.links = st->st_nlink,
-		.size = kind == WDR_KIND_FILE || kind == WDR_KIND_SYMLINK ? (uint64_t)st->st_size
-									  : 0,
-		.atime = { st->st_atim.tv_sec, (uint32_t)st->st_atim.tv_nsec },
-		.mtime = { st->st_mtim.tv_sec, (uint32_t)st->st_mtim.tv_nsec },
-		.ctime = { st->st_ctim.tv_sec, (uint32_t)st->st_ctim.tv_nsec } };
+		.mode = st->stx_mode & 07777,
+		.uid = st->stx_uid,
+		.gid = st->stx_gid,
+		.links = st->stx_nlink,
+		.size = kind == WDR_KIND_FILE || kind == WDR_KIND_SYMLINK ? st->stx_size : 0,
+		.atime = { st->stx_atime.tv_sec, st->stx_atime.tv_nsec },
+		.mtime = { st->stx_mtime.tv_sec, st->stx_mtime.tv_nsec },
+		.ctime = { st->stx_ctime.tv_sec, st->stx_ctime.tv_nsec } };
 }
 
 static bool list_one(
 	Tree *t, int fd, const struct dirent *d, WdrListFunc each, void *data, GError **error)
 {
-	struct stat st;
+	WdrStat st;
 
 	if (strcmp(d->d_name, ".") == 0 || strcmp(d->d_name, "..") == 0)
 		return true;
-	if (fstatat(fd, d->d_name, &st, AT_SYMLINK_NOFOLLOW) != 0)
+	if (wdr_stat_below(fd, d->d_name, &st) != 0)
 		/* Gone since the folder was read: a running system does that. */
 		return errno == ENOENT ? true : wdr_error_set_errno(error, errno, "%s", d->d_name);
-	WdrName name = { .name = d->d_name, .id = st.st_ino, .links = st.st_nlink };
-	if (!wdr_kind_of_mode(st.st_mode, &name.kind))
+	WdrName name = { .name = d->d_name, .id = st.stx_ino, .links = st.stx_nlink };
+	if (!wdr_kind_of_mode(st.stx_mode, &name.kind))
 		return wdr_error_set(
 			error, WDR_ERROR_UNSUPPORTED, "%s is of no known kind", d->d_name);
 	/* What is mounted here belongs to another volume: an empty folder stands for it. */
-	if (st.st_dev != t->device)
+	if (wdr_stat_device(&st) != t->device)
 		return name.kind == WDR_KIND_FOLDER ? each(data, &name, error) : true;
 	WdrEntry seen = glance(&st, name.kind);
 	name.glance = &seen;
@@ -106,14 +106,14 @@ static bool list_one(
 static bool tree_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	Tree *t = (Tree *)v;
+	Tree *t = WDR_DERIVED(v, Tree, volume);
 	g_auto(WdrFd) fd = wdr_tree_open_quietly(t, folder->path);
-	struct stat st;
+	WdrStat st;
 
-	if (fd < 0 || fstat(fd, &st) != 0)
+	if (fd < 0 || wdr_fstat(fd, &st) != 0)
 		return wdr_error_set_errno(
 			error, errno, "opening folder %s/%s", v->name, folder->path);
-	if (st.st_dev != t->device || g_hash_table_contains(t->hidden, folder->path))
+	if (wdr_stat_device(&st) != t->device || g_hash_table_contains(t->hidden, folder->path))
 		return true;
 	DIR *dir = fdopendir(fd);
 	if (!dir)
@@ -227,7 +227,7 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 
 static bool tree_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	Tree *t = (Tree *)v;
+	Tree *t = WDR_DERIVED(v, Tree, volume);
 	g_auto(WdrFd) fd = open_below(t, node->path, O_PATH);
 	g_auto(WdrEntry) entry = { 0 };
 
@@ -276,16 +276,14 @@ static bool copy_xattrs(const Tree *t, const char *path, int fd, GError **error)
 /* A file system without owners says EPERM to setting them, which is fine when they are right. */
 static bool set_metadata(int fd, const WdrEntry *like, GError **error)
 {
-	struct timespec times[2] = { { .tv_nsec = UTIME_OMIT },
-		{ like->mtime.sec, (long)like->mtime.nsec } };
-	struct stat st;
+	WdrStat st;
 
 	if (fchown(fd, like->uid, like->gid) != 0 &&
-		(fstat(fd, &st) != 0 || st.st_uid != like->uid || st.st_gid != like->gid))
+		(wdr_fstat(fd, &st) != 0 || st.stx_uid != like->uid || st.stx_gid != like->gid))
 		return wdr_error_set_errno(error, errno, "setting the owner");
 	if (fchmod(fd, like->mode) != 0 && errno != EPERM)
 		return wdr_error_set_errno(error, errno, "setting the mode");
-	return futimens(fd, times) == 0 ||
+	return wdr_set_mtime(fd, like->mtime.sec, like->mtime.nsec) == 0 ||
 	       wdr_error_set_errno(error, errno, "setting the modification time");
 }
 
@@ -345,7 +343,7 @@ bool wdr_tree_remove_file(WdrVolume *tree, const char *path, GError **error)
 
 static void tree_free(WdrVolume *v)
 {
-	Tree *t = (Tree *)v;
+	Tree *t = WDR_DERIVED(v, Tree, volume);
 
 	g_hash_table_unref(t->hidden);
 	wdr_sweep_free(t->sweep);
@@ -368,7 +366,7 @@ void wdr_tree_hide(WdrVolume *tree, const char *path)
 }
 
 /* root and mount are taken over. */
-static WdrVolume *tree_new(const char *folder, int root, int mount, const struct stat *st)
+static WdrVolume *tree_new(const char *folder, int root, int mount, const WdrStat *st)
 {
 	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, wdr_tree_content_open,
 		tree_free, NULL };
@@ -376,11 +374,11 @@ static WdrVolume *tree_new(const char *folder, int root, int mount, const struct
 
 	t->volume.ops = &ops;
 	t->volume.name = g_strdup(folder);
-	t->volume.root_id = st->st_ino;
+	t->volume.root_id = st->stx_ino;
 	t->volume.is_changing = true;
 	t->root = root;
 	t->mount = mount;
-	t->device = st->st_dev;
+	t->device = wdr_stat_device(st);
 	t->hidden = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
 	return &t->volume;
 }
@@ -388,9 +386,9 @@ static WdrVolume *tree_new(const char *folder, int root, int mount, const struct
 bool wdr_tree_volume_open(const char *folder, WdrVolume **ret, GError **error)
 {
 	g_auto(WdrFd) root = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	struct stat st;
+	WdrStat st;
 
-	if (root < 0 || fstat(root, &st) != 0)
+	if (root < 0 || wdr_fstat(root, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening folder %s", folder);
 	*ret = tree_new(folder, wdr_fd_steal(&root), -1, &st);
 	return true;
@@ -401,9 +399,9 @@ static bool open_top(int mount_taken, const char *point, WdrVolume **ret, GError
 {
 	g_auto(WdrFd) mount = mount_taken;
 	g_auto(WdrFd) root = openat(mount, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	struct stat st;
+	WdrStat st;
 
-	if (root < 0 || fstat(root, &st) != 0)
+	if (root < 0 || wdr_fstat(root, &st) != 0)
 		return wdr_error_set_errno(error, errno, "opening folder %s", point);
 	*ret = tree_new(point, wdr_fd_steal(&root), wdr_fd_steal(&mount), &st);
 	return true;
@@ -444,12 +442,12 @@ bool wdr_tree_volume_open_again(
 	const WdrMount *mount, const char *point, WdrVolume **ret, GError **error)
 {
 	g_auto(WdrFd) in_use = open(point, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	struct stat used;
-	struct stat named;
+	WdrStat used;
+	WdrStat named;
 
-	if (in_use < 0 || fstat(in_use, &used) != 0 || stat(mount->source, &named) != 0)
+	if (in_use < 0 || wdr_fstat(in_use, &used) != 0 || wdr_stat(mount->source, &named) != 0)
 		return wdr_error_set_errno(error, errno, "opening folder %s", point);
-	if (!S_ISBLK(named.st_mode) || named.st_rdev != used.st_dev)
+	if (!S_ISBLK(named.stx_mode) || wdr_stat_node(&named) != wdr_stat_device(&used))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s is not what is mounted at %s", mount->source, point);
 	int again = mount_again(mount);

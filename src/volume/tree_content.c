@@ -4,6 +4,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "base/stat.h"
 
 #include <linux/fs.h>
 #include <string.h>
@@ -126,11 +127,11 @@ static bool next_through_kernel(
 static int open_file(const TreeContent *c)
 {
 	g_auto(WdrFd) fd = wdr_tree_open_quietly(c->tree, c->path);
-	struct stat st;
+	WdrStat st;
 
-	if (fd < 0 || fstat(fd, &st) != 0)
+	if (fd < 0 || wdr_fstat(fd, &st) != 0)
 		return -1;
-	if (!S_ISREG(st.st_mode)) {
+	if (!S_ISREG(st.stx_mode)) {
 		errno = ENOENT;
 		return -1;
 	}
@@ -139,7 +140,7 @@ static int open_file(const TreeContent *c)
 
 static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	TreeContent *c = (TreeContent *)content;
+	TreeContent *c = WDR_DERIVED(content, TreeContent, content);
 
 	*ret = (WdrPiece){ .offset = c->size };
 	if (c->pos >= c->size) {
@@ -162,14 +163,14 @@ static bool tree_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 
 static void tree_skip(WdrContent *content, uint64_t to)
 {
-	TreeContent *c = (TreeContent *)content;
+	TreeContent *c = WDR_DERIVED(content, TreeContent, content);
 
 	c->pos = MAX(c->pos, to);
 }
 
 static void tree_content_free(WdrContent *content)
 {
-	TreeContent *c = (TreeContent *)content;
+	TreeContent *c = WDR_DERIVED(content, TreeContent, content);
 
 	let_go(c);
 	g_free(c->path);
@@ -195,7 +196,7 @@ bool wdr_tree_content_open(
 
 	(void)error;
 	c->content.ops = &ops;
-	c->tree = (WdrTree *)v;
+	c->tree = WDR_DERIVED(v, WdrTree, volume);
 	c->path = g_strdup(node->path);
 	c->size = entry->size;
 	c->fd = -1;

@@ -10,6 +10,8 @@
  * Everything else is read through the kernel. */
 #include "volume/tree_priv.h"
 
+#include "base/stat.h"
+
 #include <linux/fiemap.h>
 #include <linux/fs.h>
 #include <string.h>
@@ -123,12 +125,13 @@ static void expect(WdrTree *t, const WdrTreePlace *p, void (*tell)(WdrSweep *, u
 
 WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 {
-	struct stat st;
+	WdrStat st;
 	int64_t drift = clock_offset() - t->clock_offset;
 
-	if (!t->sweep || drift > CLOCK_SLACK_US || drift < -CLOCK_SLACK_US || fstat(fd, &st) != 0)
+	if (!t->sweep || drift > CLOCK_SLACK_US || drift < -CLOCK_SLACK_US ||
+		wdr_fstat(fd, &st) != 0)
 		return NULL;
-	WdrTime changed = { st.st_ctim.tv_sec, (uint32_t)st.st_ctim.tv_nsec };
+	WdrTime changed = { st.stx_ctime.tv_sec, st.stx_ctime.tv_nsec };
 	/* Of a mapping of the file, too, the kernel notes a write before it goes to the disk. */
 	if (!is_before(changed, t->settled))
 		return NULL;
@@ -139,8 +142,8 @@ WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 		return NULL;
 	WdrTreePlace *p = g_new0(WdrTreePlace, 1);
 	p->runs = runs;
-	p->ino = st.st_ino;
-	p->size = (uint64_t)st.st_size;
+	p->ino = st.stx_ino;
+	p->size = st.stx_size;
 	p->changed = changed;
 	p->moment = wdr_sweep_moment(t->sweep);
 	expect(t, p, wdr_sweep_expect);
@@ -158,11 +161,10 @@ void wdr_tree_place_free(WdrTree *t, WdrTreePlace *p)
 
 bool wdr_tree_place_still_holds(const WdrTreePlace *p, int fd)
 {
-	struct stat st;
+	WdrStat st;
 
-	if (fstat(fd, &st) != 0 || st.st_ino != p->ino || (uint64_t)st.st_size != p->size ||
-		!wdr_time_equal(
-			(WdrTime){ st.st_ctim.tv_sec, (uint32_t)st.st_ctim.tv_nsec }, p->changed))
+	if (wdr_fstat(fd, &st) != 0 || st.stx_ino != p->ino || st.stx_size != p->size ||
+		!wdr_time_equal((WdrTime){ st.stx_ctime.tv_sec, st.stx_ctime.tv_nsec }, p->changed))
 		return false;
 	/* Defragmenting moves a file without a trace in its times. */
 	g_autoptr(GArray) now = look_up(fd, UINT64_MAX, 0);

@@ -6,6 +6,7 @@
  * functions are borrowed; what a function returns through `ret` belongs to the caller. */
 #pragma once
 
+#include "base/derived.h"
 #include "disk/blockdev.h"
 
 #include <stddef.h>

@@ -1,6 +1,7 @@
 #include "world/world.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -17,8 +18,7 @@ bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 	if (bench) {
 		g_autofree char *dev = g_build_filename(bench, "dev", NULL);
 		g_autofree char *root = g_build_filename(bench, "root", NULL);
-		if (!g_file_test(dev, G_FILE_TEST_IS_DIR) ||
-			!g_file_test(root, G_FILE_TEST_IS_DIR)) {
+		if (!wdr_is_folder(dev) || !wdr_is_folder(root)) {
 			wdr_error_set(error, WDR_ERROR_USAGE, "%s is not a bench", bench);
 			wdr_error_hint(error, "'wanderitas demo DIR' makes one");
 			return false;
@@ -145,7 +145,7 @@ static char *find_program(const char *path, const char *name)
 	for (size_t i = 0; folders[i]; i++) {
 		g_autofree char *full = g_build_filename(folders[i], name, NULL);
 		if (*folders[i] && g_file_test(full, G_FILE_TEST_IS_EXECUTABLE) &&
-			!g_file_test(full, G_FILE_TEST_IS_DIR))
+			!wdr_is_folder(full))
 			return g_steal_pointer(&full);
 	}
 	return NULL;

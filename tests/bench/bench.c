@@ -37,7 +37,7 @@ typedef struct {
 static bool many_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
-	const Many *m = (Many *)v;
+	const Many *m = WDR_DERIVED(v, Many, volume);
 	bool is_root = folder->id == 0;
 	uint64_t folders = m->entries / PER_FOLDER;
 
@@ -58,7 +58,7 @@ static bool many_list(
 static bool many_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
 	WdrTime t = { 1777876200, 0 };
-	uint64_t folders = ((Many *)v)->entries / PER_FOLDER;
+	uint64_t folders = WDR_DERIVED(v, Many, volume)->entries / PER_FOLDER;
 
 	(void)error;
 	*ret = (WdrEntry){ .kind = node->id <= folders ? WDR_KIND_FOLDER : WDR_KIND_FILE,
@@ -74,7 +74,7 @@ static bool many_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 
 static bool small_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	Small *s = (Small *)content;
+	Small *s = WDR_DERIVED(content, Small, content);
 
 	(void)error;
 	*ret = (WdrPiece){ .offset = s->is_given ? 100 : 0,

@@ -124,7 +124,7 @@ static const struct {
 	{ BITTERN,
 		"environment boot_targets=mmc1; printf X | dd of=dev/mtd0 bs=1 seek=3145800 "
 		"conv=notrunc; echo boot_targets=mmc1 > i",
-		{ "--first", "nvme", "--initial", "/etc/hosts" }, 3, "it has no bootcmd" },
+		{ "--first", "nvme", "--initial", "/etc/passwd" }, 3, "it has no bootcmd" },
 	{ BITTERN,
 		"environment boot_targets=mmc1; cp e root/boot/uboot.env; echo /boot/uboot.env 0 "
 		"0x2000 > root/etc/fw_env.config",

@@ -3,7 +3,9 @@
 #include "bench.h"
 
 #include "base/io.h"
+#include "base/stat.h"
 
+#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/socket.h>
@@ -74,6 +76,25 @@ static void make_socket(void)
 	close(fd);
 }
 
+/* A file from after January 2038, which 32-bit programs of some systems cannot even look at. */
+static void make_later_file(void)
+{
+	g_autofree char *path = g_build_filename(ROOT, "etc", "later", NULL);
+
+	sup_write(path, "from 2050");
+	int fd = open(path, O_RDWR);
+	ck_assert_int_eq(wdr_set_mtime(fd, 2524608000, 500000000), 0);
+	close(fd);
+}
+
+static void expect_later_file(void)
+{
+	g_autofree char *volume = g_strdup_printf("%s?offset=%u", DRIVE, (unsigned)ROOT_AT);
+
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("debugfs", "-R", "stat /etc/later", volume),
+		"mtime: 0x967a7600:77359401 "));
+}
+
 static void move(void)
 {
 	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
@@ -89,10 +110,12 @@ START_TEST(the_running_tree_is_carried)
 	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1");
 
 	make_socket();
+	make_later_file();
 	bench_expect(&draft, 0, "the source is running");
 	move();
 	ck_assert_str_eq(card, sup_hash(CARD));
 	expect_same_tree();
+	expect_later_file();
 	/* What is mounted on a folder of root does not come along with root. */
 	ck_assert_str_eq(SUP_TOOL("ls", sup_path("drive/boot/firmware")), "");
 	ck_assert_int_eq(access(sup_path("drive/var/cache/field/a"), F_OK), 0);

@@ -255,7 +255,7 @@ END_TEST
 
 /* Disks of any size are as large as they say, and nothing stays on them; those that are not are in
  * cli/damage. */
-static const uint64_t honest[] = { 512, 4096, 8192, 1536 * 1024, 1536 * 1024 + 4096,
+static const size_t honest[] = { 512, 4096, 8192, 1536 * 1024, 1536 * 1024 + 4096,
 	1536 * 1024 + 4608, SIZE, SIZE + 512 };
 
 START_TEST(the_true_size)
@@ -264,7 +264,7 @@ START_TEST(the_true_size)
 	g_autofree uint8_t *all = g_malloc(honest[_i]);
 
 	sup_ok(wdr_truesize_prove(dev, dev, &error));
-	sup_ok(wdr_blockdev_read(dev, all, (size_t)honest[_i], 0, &error));
+	sup_ok(wdr_blockdev_read(dev, all, honest[_i], 0, &error));
 	ck_assert(wdr_is_zero(all, (size_t)honest[_i]));
 }
 END_TEST

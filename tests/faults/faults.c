@@ -21,6 +21,7 @@
 #include <stdarg.h>
 #include <stdatomic.h>
 #include <stdbool.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -48,7 +49,7 @@ static bool next_fault(const char **at, Fault *ret)
 	return true;
 }
 
-static bool find_fault(const char *kind, int fd, size_t len, off_t offset, Fault *ret)
+static bool find_fault(const char *kind, int fd, size_t len, off64_t offset, Fault *ret)
 {
 	const char *at = getenv("WDR_FAULTS");
 	char link[64];
@@ -71,7 +72,7 @@ static bool find_fault(const char *kind, int fd, size_t len, off_t offset, Fault
 	return false;
 }
 
-static bool is_hit(const char *kind, int fd, size_t len, off_t offset)
+static bool is_hit(const char *kind, int fd, size_t len, off64_t offset)
 {
 	Fault f;
 
@@ -79,7 +80,7 @@ static bool is_hit(const char *kind, int fd, size_t len, off_t offset)
 }
 
 /* Where it really lies; a request does not reach over the end of what there is (*len is cut). */
-static off_t true_place(int fd, size_t *len, off_t offset)
+static off64_t true_place(int fd, size_t *len, off64_t offset)
 {
 	Fault f;
 
@@ -88,7 +89,7 @@ static off_t true_place(int fd, size_t *len, off_t offset)
 	unsigned long long at = (unsigned long long)offset % f.offset;
 	if (*len > f.offset - at)
 		*len = (size_t)(f.offset - at);
-	return (off_t)at;
+	return (off64_t)at;
 }
 
 static void *real(const char *name)
@@ -103,34 +104,24 @@ static bool find_flash(int fd, Fault *ret)
 	return find_fault("nor", fd, SSIZE_MAX, 0, ret);
 }
 
-static int real_fstat(int fd, struct stat *st)
+int statx(
+	int folder, const char *restrict path, int flags, unsigned mask, struct statx *restrict st)
 {
-	static int (*next)(int, struct stat *);
+	static int (*next)(int, const char *, int, unsigned, struct statx *);
+	Fault f;
 
 	if (!next)
-		*(void **)&next = real("fstat64");
-	return next(fd, st);
-}
-
-int fstat(int fd, struct stat *st)
-{
-	Fault f;
-	int result = real_fstat(fd, st);
-
-	if (result == 0 && find_flash(fd, &f))
-		st->st_mode = (st->st_mode & ~(mode_t)S_IFMT) | S_IFCHR;
+		*(void **)&next = real("statx");
+	int result = next(folder, path, flags, mask, st);
+	if (result == 0 && *path == 0 && find_flash(folder, &f))
+		st->stx_mode = (uint16_t)((st->stx_mode & ~(mode_t)S_IFMT) | S_IFCHR);
 	return result;
-}
-
-int fstat64(int fd, struct stat64 *st)
-{
-	return fstat(fd, (struct stat *)st);
 }
 
 /* A block of ones; only whole ones can be erased. */
 static int erase(int fd, const Fault *f, const struct erase_info_user64 *range)
 {
-	static ssize_t (*next)(int, const void *, size_t, off_t);
+	static ssize_t (*next)(int, const void *, size_t, off64_t);
 	char ones[4096];
 
 	if (!next)
@@ -141,7 +132,7 @@ static int erase(int fd, const Fault *f, const struct erase_info_user64 *range)
 	}
 	memset(ones, 0xff, sizeof(ones));
 	for (unsigned long long at = 0; at < range->length; at += sizeof(ones)) {
-		if (next(fd, ones, sizeof(ones), (off_t)(range->start + at)) < 0)
+		if (next(fd, ones, sizeof(ones), (off64_t)(range->start + at)) < 0)
 			return -1;
 	}
 	return 0;
@@ -171,10 +162,10 @@ int ioctl(int fd, unsigned long request, ...)
 }
 
 /* What is written to cells that were not erased is the old and the new together. */
-static ssize_t write_flash(int fd, const void *buf, size_t len, off_t offset)
+static ssize_t write_flash(int fd, const void *buf, size_t len, off64_t offset)
 {
-	static ssize_t (*read_it)(int, void *, size_t, off_t);
-	static ssize_t (*write_it)(int, const void *, size_t, off_t);
+	static ssize_t (*read_it)(int, void *, size_t, off64_t);
+	static ssize_t (*write_it)(int, const void *, size_t, off64_t);
 	unsigned char cells[4096];
 	size_t part = len < sizeof(cells) ? len : sizeof(cells);
 
@@ -232,9 +223,9 @@ int io_uring_queue_init(unsigned entries, void *ring, unsigned flags)
 	return is_slow() ? -ENOSYS : next(entries, ring, flags);
 }
 
-ssize_t pread(int fd, void *buf, size_t len, off_t offset)
+ssize_t pread64(int fd, void *buf, size_t len, off64_t offset)
 {
-	static ssize_t (*next)(int, void *, size_t, off_t);
+	static ssize_t (*next)(int, void *, size_t, off64_t);
 
 	if (!next)
 		*(void **)&next = real("pread64");
@@ -267,9 +258,9 @@ static void signal_at(int fd, const void *buf, size_t len)
 	kill(getpid(), atoi(wanted));
 }
 
-ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
+ssize_t pwrite64(int fd, const void *buf, size_t len, off64_t offset)
 {
-	static ssize_t (*next)(int, const void *, size_t, off_t);
+	static ssize_t (*next)(int, const void *, size_t, off64_t);
 
 	if (!next)
 		*(void **)&next = real("pwrite64");
@@ -301,12 +292,12 @@ ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 	return done;
 }
 
-ssize_t pread64(int fd, void *buf, size_t len, off_t offset)
+ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 {
-	return pread(fd, buf, len, offset);
+	return pread64(fd, buf, len, offset);
 }
 
-ssize_t pwrite64(int fd, const void *buf, size_t len, off_t offset)
+ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 {
-	return pwrite(fd, buf, len, offset);
+	return pwrite64(fd, buf, len, offset);
 }

@@ -156,7 +156,7 @@ typedef struct {
 
 static bool long_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
 {
-	LongContent *c = (LongContent *)content;
+	LongContent *c = WDR_DERIVED(content, LongContent, content);
 
 	(void)error;
 	*ret = (WdrPiece){ .offset = c->size };

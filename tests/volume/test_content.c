@@ -16,7 +16,7 @@ Suite *suite_content(void);
 enum { SIZE = 3 * 1024 * 1024 + 777, IMAGE = 32 * 1024 * 1024 };
 #define FILE_NAME "calls"
 
-static const uint64_t places[] = { 1, 4095, 4096, 100000, 1 << 20, (1 << 20) + 5, 2 << 20,
+static const size_t places[] = { 1, 4095, 4096, 100000, 1 << 20, (1 << 20) + 5, 2 << 20,
 	(2 << 20) + 4096, SIZE - 778, SIZE - 1 };
 
 /* Data, a hole, data, preallocated room, and a tail. */

@@ -210,10 +210,11 @@ START_TEST(times_after_2038)
 	e.crtime = (WdrTime){ -86400, 0 };
 	wdr_memory_volume_add(m, "later", &e);
 	build(from, 0);
+	/* The stored words: seconds, then nanoseconds above two bits of further seconds. What
+	 * debugfs makes a date of them differs between its versions. */
 	const char *shown = debugfs("stat /later");
-	ck_assert_ptr_nonnull(strstr(shown, "Fri Jan  1"));
-	ck_assert_ptr_nonnull(strstr(shown, "2100"));
-	ck_assert_ptr_nonnull(strstr(shown, "1969"));
+	ck_assert_ptr_nonnull(strstr(shown, "mtime: 0xf4865700:eb79a2c5 "));
+	ck_assert_ptr_nonnull(strstr(shown, "crtime: 0xfffeae80:00000000 "));
 }
 END_TEST
 

@@ -133,7 +133,9 @@ END_TEST
 static const struct {
 	int64_t sec, want;
 } times[] = { { 0, 0 }, { 315532800, 315532800 }, { 315532799, 0 }, { 1777876200, 1777876200 },
-	{ 1777876201, 1777876200 }, { 4354819198, 4354819198 } };
+	{ 1777876201, 1777876200 }, { 2524608000, 2524608000 } /* 2050 */,
+	{ 4354819198, 4354819198 },
+	{ 4354819200, 4323283200 } /* 2108 is beyond it: 2107 is the last year */ };
 
 START_TEST(times_round_trip)
 {
@@ -142,6 +144,14 @@ START_TEST(times_round_trip)
 
 	wdr_fat_encode_time(times[_i].sec, &date, &time);
 	ck_assert_int_eq(wdr_fat_decode_time(date, time), times[_i].want);
+}
+END_TEST
+
+START_TEST(a_day_that_no_month_has)
+{
+	const uint16_t february_30_of_2000 = 20 << 9 | 2 << 5 | 30;
+
+	ck_assert_int_eq(wdr_fat_decode_time(february_30_of_2000, 0), 951868800); /* 1 March */
 }
 END_TEST
 
@@ -169,6 +179,7 @@ Suite *suite_fat_name(void)
 	tcase_add_loop_test(t, short_names_shown, 0, (int)G_N_ELEMENTS(shown));
 	tcase_add_loop_test(t, names_that_fat_forbids, 0, (int)G_N_ELEMENTS(forbidden));
 	tcase_add_test(t, long_names_count_units);
+	tcase_add_test(t, a_day_that_no_month_has);
 	tcase_add_loop_test(t, times_round_trip, 0, (int)G_N_ELEMENTS(times));
 	tcase_add_test(t, sum_of_a_short_name);
 	suite_add_tcase(s, t);
