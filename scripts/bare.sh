@@ -12,7 +12,7 @@ work=$(mktemp -d "${TMPDIR:-/tmp}/wanderitas-fresh-XXXXXX")
 # shellcheck disable=SC2317 # called by the trap
 clean_up() {
 	local mount
-	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev; do
+	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev "$work"/*; do
 		# Whoever still runs in there keeps it from being unmounted at once, not from going.
 		if mountpoint -q "$mount"; then umount -l "$mount" || true; fi
 	done
@@ -41,9 +41,14 @@ unpack() {
 	local release=$1 top=$work/$1
 	[ -s "$cache/$release.tar" ] || make_base "$release"
 	mkdir "$top"
+	# A system's root is a mount point. Programs that make mount namespaces rely on it.
+	mount --bind "$top" "$top"
+	mount --make-private "$top"
 	tar -C "$top" -xf "$cache/$release.tar"
 	echo "deb $mirror $release main" >"$top/etc/apt/sources.list"
 	apt-config dump Acquire >"$top/etc/apt/apt.conf.d/00host"
+	# Nobody needs it after a power cut.
+	echo force-unsafe-io >"$top/etc/dpkg/dpkg.cfg.d/unsafe-io"
 	cp -L /etc/resolv.conf "$top/etc/resolv.conf"
 	mount -t proc proc "$top/proc"
 	mount -t sysfs -o ro sysfs "$top/sys"
@@ -60,5 +65,6 @@ run_in() {
 
 remove() {
 	umount "$work/$1/proc" "$work/$1/sys" "$work/$1/dev"
+	umount "$work/$1"
 	rm -rf --one-file-system "${work:?}/$1"
 }

@@ -3,16 +3,14 @@
 #include "base/cleanup.h"
 #include "base/io.h"
 #include "base/stat.h"
+#include "volume/detached.h"
 
 #include <dirent.h>
 #include <fcntl.h>
 #include <linux/fs.h>
-#include <linux/mount.h>
-#include <linux/openat2.h>
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
-#include <sys/syscall.h>
 #include <sys/sysmacros.h>
 #include <sys/xattr.h>
 
@@ -25,48 +23,6 @@ static const uint32_t kept_flags = FS_SECRM_FL | FS_UNRM_FL | FS_COMPR_FL | FS_S
 				   FS_IMMUTABLE_FL | FS_APPEND_FL | FS_NODUMP_FL | FS_NOATIME_FL |
 				   FS_DIRSYNC_FL | FS_TOPDIR_FL | FS_JOURNAL_DATA_FL |
 				   FS_NOTAIL_FL | FS_PROJINHERIT_FL;
-
-static int open_step(int from, const char *path, int flags)
-{
-	/* A FIFO must not hang us; openat2 refuses what means nothing with O_PATH. */
-	int never_wait = flags & O_PATH ? 0 : O_NONBLOCK;
-	struct open_how how = {
-		.flags = (unsigned)(flags | never_wait | O_CLOEXEC | O_NOFOLLOW),
-		.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS,
-	};
-
-	return (int)syscall(SYS_openat2, from, path, &how, sizeof(how));
-}
-
-/* Opens below the root. Paths longer than the kernel takes at once are walked in parts. */
-static int open_below(const Tree *t, const char *path, int flags)
-{
-	g_auto(WdrFd) at = -1;
-	size_t len = strlen(path);
-
-	while (len >= PATH_MAX) {
-		size_t part = PATH_MAX - 1;
-		while (part > 0 && path[part] != '/')
-			part--;
-		g_autofree char *head = g_strndup(path, part);
-		int next = open_step(at < 0 ? t->root : at, head, O_PATH | O_DIRECTORY);
-		if (next < 0)
-			return -1;
-		wdr_fd_clear(&at);
-		at = next;
-		path += part + 1;
-		len -= part + 1;
-	}
-	return open_step(at < 0 ? t->root : at, *path ? path : ".", flags);
-}
-
-int wdr_tree_open_quietly(const WdrTree *t, const char *path)
-{
-	int fd = open_below(t, path, O_RDONLY | O_NOATIME);
-
-	/* O_NOATIME is for the owner and root only. */
-	return fd >= 0 || errno != EPERM ? fd : open_below(t, path, O_RDONLY);
-}
 
 static WdrEntry glance(const WdrStat *st, WdrKind kind)
 {
@@ -228,7 +184,7 @@ static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret,
 static bool tree_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **error)
 {
 	Tree *t = WDR_DERIVED(v, Tree, volume);
-	g_auto(WdrFd) fd = open_below(t, node->path, O_PATH);
+	g_auto(WdrFd) fd = wdr_tree_open(t, node->path, O_PATH);
 	g_auto(WdrEntry) entry = { 0 };
 
 	if (fd < 0)
@@ -251,13 +207,13 @@ static int open_parent(const Tree *t, const char *path, const char **ret_name)
 	g_autofree char *folder = g_strndup(path, slash ? (size_t)(slash - path) : 0);
 
 	*ret_name = slash ? slash + 1 : path;
-	return open_below(t, folder, O_RDONLY | O_DIRECTORY);
+	return wdr_tree_open(t, folder, O_RDONLY | O_DIRECTORY);
 }
 
 /* The xattrs of the file that goes away. What a file system cannot hold is not there either. */
 static bool copy_xattrs(const Tree *t, const char *path, int fd, GError **error)
 {
-	g_auto(WdrFd) from = open_below(t, path, O_PATH);
+	g_auto(WdrFd) from = wdr_tree_open(t, path, O_PATH);
 	g_auto(WdrEntry) entry = { 0 };
 
 	if (from < 0)
@@ -417,25 +373,9 @@ static bool not_to_be_seen(const char *point, int failure, GError **error)
 
 bool wdr_tree_volume_open_mount(const char *point, WdrVolume **ret, GError **error)
 {
-	int mount =
-		(int)syscall(SYS_open_tree, AT_FDCWD, point, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	int mount = wdr_detached_copy(point);
 
 	return mount < 0 ? not_to_be_seen(point, errno, error) : open_top(mount, point, ret, error);
-}
-
-/* The flag that the file system has, since one cannot be mounted both ways; the mount itself is
- * read-only. */
-static int mount_again(const WdrMount *mount)
-{
-	g_auto(WdrFd) fs = (int)syscall(SYS_fsopen, mount->type, FSOPEN_CLOEXEC);
-
-	if (fs < 0 ||
-		syscall(SYS_fsconfig, fs, FSCONFIG_SET_STRING, "source", mount->source, 0) != 0 ||
-		(wdr_mount_has_option(mount, "ro") &&
-			syscall(SYS_fsconfig, fs, FSCONFIG_SET_FLAG, "ro", NULL, 0) != 0) ||
-		syscall(SYS_fsconfig, fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0) != 0)
-		return -1;
-	return (int)syscall(SYS_fsmount, fs, FSMOUNT_CLOEXEC, MOUNT_ATTR_RDONLY);
 }
 
 bool wdr_tree_volume_open_again(
@@ -450,6 +390,6 @@ bool wdr_tree_volume_open_again(
 	if (!S_ISBLK(named.stx_mode) || wdr_stat_node(&named) != wdr_stat_device(&used))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s is not what is mounted at %s", mount->source, point);
-	int again = mount_again(mount);
+	int again = wdr_detached_again(mount);
 	return again < 0 ? not_to_be_seen(point, errno, error) : open_top(again, point, ret, error);
 }

@@ -9,8 +9,8 @@ bool wdr_tree_volume_open(
 	const char *folder, WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* What is mounted at `point`, by itself: what lies under the points of other mounts is seen, what
- * is mounted on them is not. Reads a detached copy of the mount (open_tree(2), Linux 5.2), so
- * nothing that is mounted or unmounted later changes what is seen. Needs root. */
+ * is mounted on them is not. Reads a detached copy of the mount (volume/detached.h), so nothing
+ * that is mounted or unmounted later changes what is seen. Needs root. */
 bool wdr_tree_volume_open_mount(
 	const char *point, WdrVolume **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The same file system by a private mount of the device it is mounted from, read-only, for where

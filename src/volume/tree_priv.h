@@ -1,5 +1,6 @@
-/* What the parts of the mounted tree back end share: the tree itself (tree.c), where the contents
- * of its files lie on the disk (tree_place.c), and reading them (tree_content.c). */
+/* What the parts of the mounted tree back end share: the tree itself (tree.c), opening files below
+ * it (tree_open.c), where the contents of its files lie on the disk (tree_place.c), and reading
+ * them (tree_content.c). */
 #pragma once
 
 #include "volume/sweep.h"
@@ -23,7 +24,9 @@ typedef struct {
 	atomic_uint_fast64_t from_disk, through_kernel; /* bytes read */
 } WdrTree;
 
-/* Opens below the root for reading, without noting the access where that is allowed; -1: errno. */
+/* Opens below the root with flags of open(2); -1: errno. */
+int wdr_tree_open(const WdrTree *t, const char *path, int flags);
+/* The same for reading, without noting the access where that is allowed; -1: errno. */
 int wdr_tree_open_quietly(const WdrTree *t, const char *path);
 
 /* A run of a file's content on the disk; bytes. */

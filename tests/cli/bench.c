@@ -112,8 +112,15 @@ void bench_begin_faults(const char *faults)
 	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
 }
 
+void bench_begin_old_kernel(void)
+{
+	setenv("WDR_OLD_KERNEL", "1", 1);
+	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
+}
+
 void bench_end_faults(void)
 {
+	unsetenv("WDR_OLD_KERNEL");
 	unsetenv("LD_PRELOAD");
 	unsetenv("WDR_FAULTS");
 }

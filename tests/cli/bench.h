@@ -22,6 +22,10 @@ SupRun bench_run(const char *input, const char *const *arguments);
 
 /* Between these, programs that are run have failing media. */
 void bench_begin_faults(const char *faults);
+/* The same on a kernel that lacks openat2(2), open_tree(2) and fsopen(2); a prefix for shell
+ * commands. */
+void bench_begin_old_kernel(void);
+#define BENCH_OLD_KERNEL "env WDR_OLD_KERNEL=1 LD_PRELOAD=" WDR_TEST_FAULTS " "
 void bench_end_faults(void);
 /* Runs the program on a failing medium; what `faults` means is told in faults/faults.c. */
 SupRun bench_run_with_faults(const char *faults, const char *const *arguments);

@@ -6,6 +6,7 @@
 #include "base/stat.h"
 
 #include <fcntl.h>
+#include <limits.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/socket.h>
@@ -104,15 +105,21 @@ static void move(void)
 	bench_expect(&run, 0, "power off, take the SD card out");
 }
 
+/* Whether the kernel has what came with Linux 5.2 and 5.6, or not. */
+static const char *const kernels[] = { "", "old" };
+
 START_TEST(the_running_tree_is_carried)
 {
 	const char *card = sup_hash(CARD);
 	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1");
 
+	if (*kernels[_i])
+		bench_begin_old_kernel();
 	make_socket();
 	make_later_file();
 	bench_expect(&draft, 0, "the source is running");
 	move();
+	bench_end_faults();
 	ck_assert_str_eq(card, sup_hash(CARD));
 	expect_same_tree();
 	expect_later_file();
@@ -341,6 +348,16 @@ END_TEST
 
 /* ---- as root ---- */
 
+/* The program as a script calls it. */
+static const char *program_on(const char *kernel)
+{
+	static char command[PATH_MAX];
+
+	g_snprintf(
+		command, sizeof(command), "%s%s", *kernel ? BENCH_OLD_KERNEL : "", sup_program());
+	return command;
+}
+
 static const char mounted[] =
 	"W='%s'; D='%s'; cd \"$D\"; S=$(losetup -f --show '%s'); partx -a $S || exit 77;"
 	"T=$(losetup -f --show '%s'); mkdir m;"
@@ -365,7 +382,7 @@ START_TEST(a_mounted_disk_is_written_to_meanwhile)
 		sup_say_skipped("a_mounted_disk_is_written_to_meanwhile");
 		return;
 	}
-	script = g_strdup_printf(mounted, sup_program(), sup_folder(), CARD, DRIVE);
+	script = g_strdup_printf(mounted, program_on(kernels[_i]), sup_folder(), CARD, DRIVE);
 	const char *argv[] = { "bash", "-ec", script, NULL };
 	SupRun run = sup_run("", argv);
 	if (run.code == 77) {
@@ -397,8 +414,8 @@ START_TEST(a_volume_that_is_shown_in_part)
 		sup_say_skipped("a_volume_that_is_shown_in_part");
 		return;
 	}
-	g_autofree char *script =
-		g_strdup_printf(shown_in_part, sup_program(), sup_folder(), CARD, DRIVE, DRIVE);
+	g_autofree char *script = g_strdup_printf(
+		shown_in_part, program_on(kernels[_i]), sup_folder(), CARD, DRIVE, DRIVE);
 	const char *argv[] = { "bash", "-exc", script, NULL };
 	SupRun run = sup_run("", argv);
 	if (run.code == 77) {
@@ -425,7 +442,7 @@ Suite *suite_running(void)
 
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
 	tcase_add_checked_fixture(tc, set_up, sup_teardown);
-	tcase_add_test(tc, the_running_tree_is_carried);
+	tcase_add_loop_test(tc, the_running_tree_is_carried, 0, G_N_ELEMENTS(kernels));
 	tcase_add_test(tc, what_changed_since_is_caught_up_with);
 	tcase_add_test(tc, boot_files_are_caught_up_with);
 	tcase_add_test(tc, an_edited_file_that_changed_is_told);
@@ -436,8 +453,8 @@ Suite *suite_running(void)
 	tcase_add_test(tc, databases_are_named);
 	tcase_add_test(tc, one_move_at_a_time);
 	tcase_add_test(tc, other_kinds_of_root_are_named);
-	tcase_add_test(tc, a_mounted_disk_is_written_to_meanwhile);
-	tcase_add_test(tc, a_volume_that_is_shown_in_part);
+	tcase_add_loop_test(tc, a_mounted_disk_is_written_to_meanwhile, 0, G_N_ELEMENTS(kernels));
+	tcase_add_loop_test(tc, a_volume_that_is_shown_in_part, 0, G_N_ELEMENTS(kernels));
 	tcase_add_test(tc, a_bench_that_shows_a_folder_of_root);
 	suite_add_tcase(s, tc);
 	return s;

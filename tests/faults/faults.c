@@ -26,7 +26,9 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
+#include <sys/mount.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -300,4 +302,52 @@ ssize_t pread(int fd, void *buf, size_t len, off_t offset)
 ssize_t pwrite(int fd, const void *buf, size_t len, off_t offset)
 {
 	return pwrite64(fd, buf, len, offset);
+}
+
+/* ---- a kernel before 5.2 ---- */
+
+/* With WDR_OLD_KERNEL set there are no openat2(2), open_tree(2) and fsopen(2). */
+static bool is_missing(void)
+{
+	errno = ENOSYS;
+	return getenv("WDR_OLD_KERNEL") != NULL;
+}
+
+long syscall(long number, ...)
+{
+	static long (*next)(long, ...);
+	va_list args;
+	long a[6];
+
+	if (number == SYS_openat2 && is_missing())
+		return -1;
+	if (!next)
+		*(void **)&next = real("syscall");
+	va_start(args, number);
+	for (int i = 0; i < 6; i++)
+		a[i] = va_arg(args, long);
+	va_end(args);
+	return next(number, a[0], a[1], a[2], a[3], a[4], a[5]);
+}
+
+int open_tree(int folder, const char *path, unsigned flags)
+{
+	static int (*next)(int, const char *, unsigned);
+
+	if (is_missing())
+		return -1;
+	if (!next)
+		*(void **)&next = real("open_tree");
+	return next(folder, path, flags);
+}
+
+int fsopen(const char *type, unsigned flags)
+{
+	static int (*next)(const char *, unsigned);
+
+	if (is_missing())
+		return -1;
+	if (!next)
+		*(void **)&next = real("fsopen");
+	return next(type, flags);
 }
