@@ -16,6 +16,7 @@ static void part_free(void *data)
 	wdr_probe_clear(&p->probe);
 	wdr_ext_info_clear(&p->ext);
 	g_free(p->problem);
+	g_free(p->unseen);
 	g_free(p->mounted_at);
 	g_free(p->mounted_root);
 	g_free(p);
@@ -112,12 +113,19 @@ static void add_part(WdrSystem *s, WdrPartition *partition)
 
 /* ---- roles ---- */
 
-static bool has_file(WdrVolume *v, const char *path)
+/* A file that cannot be looked for is none; why is kept, so that nobody is told that there is no
+ * such file. */
+static bool has_file(WdrSystemPart *p, const char *path)
 {
+	g_autoptr(GError) error = NULL;
 	g_auto(WdrEntry) entry = { 0 };
 	bool found = false;
 
-	return v && wdr_volume_lookup(v, path, &found, NULL, &entry, NULL) && found;
+	if (!p->volume)
+		return false;
+	if (!wdr_volume_lookup(p->volume, path, &found, NULL, &entry, &error) && !p->unseen)
+		p->unseen = g_strdup(error->message);
+	return found;
 }
 
 static bool is_type(const WdrSystemPart *p, const char *prefix)
@@ -125,10 +133,9 @@ static bool is_type(const WdrSystemPart *p, const char *prefix)
 	return p->volume && g_str_has_prefix(p->probe.type, prefix);
 }
 
-static bool is_root_volume(const WdrSystemPart *p)
+static bool is_root_volume(WdrSystemPart *p)
 {
-	return is_type(p, "ext") &&
-	       (has_file(p->volume, "etc/fstab") || has_file(p->volume, "etc/os-release"));
+	return is_type(p, "ext") && (has_file(p, "etc/fstab") || has_file(p, "etc/os-release"));
 }
 
 static const struct {
@@ -147,7 +154,7 @@ static void find_boot(WdrSystem *s)
 			bool can_be =
 				is_type(p, "vfat") ||
 				(!signs[k].is_firmware && is_type(p, "ext") && !is_root_volume(p));
-			if (can_be && has_file(p->volume, signs[k].file)) {
+			if (can_be && has_file(p, signs[k].file)) {
 				s->boot = p;
 				s->flow = g_strdup(signs[k].flow);
 			}
@@ -176,7 +183,7 @@ static void find_boot_folder(WdrSystem *s)
 	s->boot_folder = "";
 	for (size_t k = 0; !s->flow && s->root && k < G_N_ELEMENTS(signs); k++) {
 		g_autofree char *path = g_strconcat("boot/", signs[k].file, NULL);
-		if (!signs[k].is_firmware && has_file(s->root->volume, path)) {
+		if (!signs[k].is_firmware && has_file(s->root, path)) {
 			s->flow = g_strdup(signs[k].flow);
 			s->boot_folder = "boot/";
 		}

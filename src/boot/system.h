@@ -29,6 +29,8 @@ typedef struct {
 	char *mounted_at;   /* where, when it is read while the system runs; NULL: it is at rest */
 	char *mounted_root; /* the folder of the volume that is shown there: "/" is all of it */
 	char *problem;      /* why the volume cannot be read; NULL: it can */
+	char *unseen; /* why the files that tell its role could not be looked for; NULL: they could
+		       */
 	bool has_usage;
 	uint64_t used_bytes;
 	WdrExtInfo ext; /* of an ext volume */

@@ -192,6 +192,7 @@ static bool check_part(
 
 /* Partitions without anything that is known on them, which a damaged volume looks like. The
  * caller's; "" for none. */
+/* What else may be the reason that no system was found. */
 static char *unknown_parts(const WdrSystem *sys)
 {
 	GString *text = g_string_new(NULL);
@@ -202,6 +203,9 @@ static char *unknown_parts(const WdrSystem *sys)
 			g_string_append_printf(text,
 				"; partition %u holds nothing that is known: is it damaged?",
 				p->partition->number);
+		if (p->problem || p->unseen)
+			g_string_append_printf(text, "; partition %u cannot be read: %s",
+				p->partition->number, p->problem ? p->problem : p->unseen);
 	}
 	return g_string_free(text, FALSE);
 }

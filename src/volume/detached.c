@@ -16,9 +16,9 @@ typedef struct {
 	int fd, failure;
 } Old;
 
-/* Where the mount is put, in the thread's own namespace: a mount point that every running system has. What it covers
- * there is not needed. Only this one is made private, so that other namespaces never see the mount: "/" is no mount
- * point within a chroot. */
+/* Where the mount is put, in the thread's own namespace: a mount point that every running system
+ * has. What it covers there is not needed. Only this one is made private, so that other namespaces
+ * never see the mount: "/" is no mount point within a chroot. */
 static const char *const old_point = "/proc";
 
 static bool mount_old(const Old *o)

@@ -139,6 +139,16 @@ START_TEST(a_file_of_the_boot_volume)
 }
 END_TEST
 
+START_TEST(what_cannot_be_looked_for_is_not_called_absent)
+{
+	g_autofree char *faults = fault("mmcblk0", "read", bench_root_block(CARD, "etc", 0), 9);
+	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
+
+	bench_expect(&run, 3, "partition 2 cannot be read: ");
+	bench_expect(&run, 3, "Input/output error");
+}
+END_TEST
+
 START_TEST(a_target_that_loses_what_is_written)
 {
 	g_autofree char *card = g_strdup(sup_hash(CARD));
@@ -236,6 +246,7 @@ Suite *suite_damage(void)
 	tcase_add_test(t, a_folder_that_cannot_be_read);
 	tcase_add_test(t, a_source_that_goes_away);
 	tcase_add_test(t, a_file_of_the_boot_volume);
+	tcase_add_test(t, what_cannot_be_looked_for_is_not_called_absent);
 	tcase_add_test(t, a_target_that_loses_what_is_written);
 	tcase_add_loop_test(t, a_disk_that_lies_about_its_size, 0, (int)G_N_ELEMENTS(liars));
 	tcase_add_test(t, what_can_be_seen_of_why);
