@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test check fresh bench lint lab storm screenshots package install uninstall clean
+.PHONY: all demo test check fresh bench lint lab storm screenshots processors package install uninstall clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -56,6 +56,14 @@ storm: all
 screenshots: all
 	@scripts/setup screenshots
 	@scripts/screenshots build/release/wanderitas
+
+# Builds and tests for the processors of boards, as root; ARCH names some of them.
+ARCH =
+processors:
+	@scripts/setup test fresh
+	@$(CONFIGURE) release -DWDR_TESTS=ON >/dev/null
+	@$(BUILD) release
+	@scripts/processors $(ARCH)
 
 # Debian packages in build/packages; tried in bare systems when run as root.
 package:
