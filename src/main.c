@@ -1,5 +1,6 @@
 #include "cli/cli.h"
 #include "cli/signals.h"
+#include "cli/version.h"
 
 #include <errno.h>
 #include <jansson.h>
@@ -82,7 +83,7 @@ int main(int argc, char **argv)
 	if (!g_option_context_parse(context, &argc, &argv, &error))
 		return wdr_cli_fail(&globals, error, WDR_EXIT_USAGE);
 	if (globals.version) {
-		puts("wanderitas " WDR_VERSION);
+		wdr_print_version();
 		return end(WDR_EXIT_DONE);
 	}
 	for (size_t i = 0; argc > 1 && i < G_N_ELEMENTS(commands); i++) {

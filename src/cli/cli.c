@@ -20,8 +20,8 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 			"Tell which programs are run", NULL },
 		{ "no-color", 0, 0, G_OPTION_ARG_NONE, &globals->no_color,
 			"No colours (also: NO_COLOR)", NULL },
-		{ "version", 0, 0, G_OPTION_ARG_NONE, &globals->version, "Print the version",
-			NULL },
+		{ "version", 0, 0, G_OPTION_ARG_NONE, &globals->version,
+			"Print version, commit and libraries", NULL },
 		{ 0 },
 	};
 

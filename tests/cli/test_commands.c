@@ -16,7 +16,8 @@ START_TEST(help_and_version)
 
 	bench_expect(&help, 0, "  survey    Show the board");
 	ck_assert(strstr(help.out, "Look:") < strstr(help.out, "Move:"));
-	bench_expect(&version, 0, "wanderitas " WDR_VERSION);
+	bench_expect(&version, 0, "wanderitas " WDR_VERSION " (commit ");
+	bench_expect(&version, 0, "\n  libext2fs    1.");
 }
 END_TEST
 
@@ -50,6 +51,34 @@ START_TEST(wrong_words)
 
 	bench_expect(&run, 2, usage[_i].text);
 	ck_assert_str_eq(run.out, "");
+}
+END_TEST
+
+/* The words of a command line, of which the last is completed, and what has to be offered. */
+static const struct {
+	const char *line, *offered, *not_offered;
+} completions[] = {
+	{ "wanderitas re", "ready rehearse readdress rewind report ", "move" },
+	{ "wanderitas --ben", "--bench= ", "--from" },
+	{ "wanderitas move --name", "--name-by= ", "--renew" },
+	{ "wanderitas readdress --re", "--renew ", "--resume" },
+	{ "wanderitas move --name-by = p", "partuuid partlabel path ", "keep" },
+	{ "wanderitas --bench b move --what e", "everything ", "root" },
+	{ "wanderitas report wings", "wings.json ", "survey" },
+};
+
+START_TEST(words_are_completed)
+{
+	g_autofree char *script = g_strdup_printf(
+		"cd '%s'; touch wings.json; wanderitas() { '%s' \"$@\"; }; . '%s/../../completions/wanderitas.bash';"
+		"COMP_WORDS=(%s); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _wanderitas; printf '%%s ' \"${COMPREPLY[@]}\"",
+		sup_folder(), sup_program(), WDR_TEST_DATA, completions[_i].line);
+	const char *argv[] = { "bash", "-c", script, NULL };
+	SupRun run = sup_run("", argv);
+
+	bench_expect(&run, 0, NULL);
+	ck_assert_str_eq(run.out, completions[_i].offered);
+	ck_assert_ptr_null(strstr(run.out, completions[_i].not_offered));
 }
 END_TEST
 
@@ -260,6 +289,7 @@ Suite *suite_commands(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, help_and_version);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
+	tcase_add_loop_test(t, words_are_completed, 0, G_N_ELEMENTS(completions));
 	tcase_add_test(t, every_command_has_help);
 	tcase_add_test(t, demo_refuses_a_full_folder);
 	tcase_add_test(t, survey_shows_all);
