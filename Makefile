@@ -65,10 +65,10 @@ processors:
 	@$(BUILD) release
 	@scripts/processors $(ARCH)
 
-# Debian packages in build/packages; tried in bare systems when run as root.
+# Debian packages in build/packages, those for boards too; tried in bare systems. As root.
 package:
 	@scripts/setup package
-	@scripts/package try
+	@scripts/package try boards
 
 # DESTDIR is heeded.
 install: all

@@ -106,16 +106,34 @@ SupRun bench_run(const char *input, const char *const *arguments)
 	return sup_run(input, argv);
 }
 
+const char *bench_faults(void)
+{
+	const char *library = g_getenv("WANDERITAS_TEST_FAULTS");
+
+	return library ? library : WDR_TEST_FAULTS;
+}
+
+const char *bench_program_for_others(void)
+{
+	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "test", "-x",
+		sup_program(), NULL };
+
+	if (!sup_is_root() || sup_run("", argv).code == 0)
+		return sup_program();
+	SUP_TOOL("cp", sup_program(), sup_path("program"));
+	return sup_path("program");
+}
+
 void bench_begin_faults(const char *faults)
 {
 	setenv("WDR_FAULTS", faults, 1);
-	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
+	setenv("LD_PRELOAD", bench_faults(), 1);
 }
 
 void bench_begin_old_kernel(void)
 {
 	setenv("WDR_OLD_KERNEL", "1", 1);
-	setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
+	setenv("LD_PRELOAD", bench_faults(), 1);
 }
 
 void bench_end_faults(void)
@@ -165,7 +183,7 @@ int bench_interrupt(int number, const char *when, const char *const *arguments)
 	pid_t child = fork();
 	if (child == 0) {
 		setenv("WDR_SIGNAL", signal, 1);
-		setenv("LD_PRELOAD", WDR_TEST_FAULTS, 1);
+		setenv("LD_PRELOAD", bench_faults(), 1);
 		become_program(arguments);
 	}
 	ck_assert_int_eq(waitpid(child, &status, 0), child);

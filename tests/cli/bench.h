@@ -22,10 +22,14 @@ SupRun bench_run(const char *input, const char *const *arguments);
 
 /* Between these, programs that are run have failing media. */
 void bench_begin_faults(const char *faults);
-/* The same on a kernel that lacks openat2(2), open_tree(2) and fsopen(2); a prefix for shell
- * commands. */
+/* The library that makes faults, as LD_PRELOAD takes it. WANDERITAS_TEST_FAULTS names another, for
+ * tests of a program for another processor: with $LIB in it, it serves the system's own programs,
+ * too. */
+const char *bench_faults(void);
+/* The program as others can start it: a copy, when it lies in a folder of root's own. */
+const char *bench_program_for_others(void);
+/* The same on a kernel that lacks openat2(2), open_tree(2) and fsopen(2). */
 void bench_begin_old_kernel(void);
-#define BENCH_OLD_KERNEL "env WDR_OLD_KERNEL=1 LD_PRELOAD=" WDR_TEST_FAULTS " "
 void bench_end_faults(void);
 /* Runs the program on a failing medium; what `faults` means is told in faults/faults.c. */
 SupRun bench_run_with_faults(const char *faults, const char *const *arguments);

@@ -3,6 +3,7 @@
 Suite *suite_boards(void);
 Suite *suite_commands(void);
 Suite *suite_damage(void);
+Suite *suite_large(void);
 Suite *suite_drivers(void);
 Suite *suite_identity(void);
 Suite *suite_into(void);
@@ -30,7 +31,7 @@ Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
 	suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(), suite_resume(),
-	suite_damage(), suite_identity(), suite_exit_codes(), suite_outputs(), suite_into(),
-	suite_logical(), suite_rehearse(), suite_medium(), suite_ready(), suite_arrive(),
-	suite_drivers(), suite_order(), suite_loader(), suite_second(), suite_tune(), suite_pace(),
-	suite_report())
+	suite_damage(), suite_large(), suite_identity(), suite_exit_codes(), suite_outputs(),
+	suite_into(), suite_logical(), suite_rehearse(), suite_medium(), suite_ready(),
+	suite_arrive(), suite_drivers(), suite_order(), suite_loader(), suite_second(),
+	suite_tune(), suite_pace(), suite_report())

@@ -86,7 +86,7 @@ static const struct {
 static void run_as(const char *whom, const char *command, int code, bool is_nobody)
 {
 	g_autofree char *script = g_strdup_printf("cd '%s' && exec '%s' --bench '%s' %s </dev/null",
-		bench_path("."), sup_program(), bench_path("."), command);
+		bench_path("."), bench_program_for_others(), bench_path("."), command);
 	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
 		"ASAN_OPTIONS=detect_leaks=0", "bash", "-c", script, NULL };
 	SupRun run = sup_run("", argv + (is_nobody ? 0 : 3));

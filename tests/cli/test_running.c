@@ -6,7 +6,6 @@
 #include "base/stat.h"
 
 #include <fcntl.h>
-#include <limits.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/socket.h>
@@ -348,14 +347,19 @@ END_TEST
 
 /* ---- as root ---- */
 
-/* The program as a script calls it. */
+/* What a script calls for the program. */
 static const char *program_on(const char *kernel)
 {
-	static char command[PATH_MAX];
+	const char *path = sup_path("wanderitas-on-an-old-kernel");
+	g_autofree char *text = g_strdup_printf(
+		"#!/bin/sh\nexport WDR_OLD_KERNEL=1 LD_PRELOAD='%s'\nexec '%s' \"$@\"\n",
+		bench_faults(), sup_program());
 
-	g_snprintf(
-		command, sizeof(command), "%s%s", *kernel ? BENCH_OLD_KERNEL : "", sup_program());
-	return command;
+	if (!*kernel)
+		return sup_program();
+	sup_write(path, text);
+	SUP_TOOL("chmod", "755", path);
+	return path;
 }
 
 static const char mounted[] =

@@ -75,7 +75,7 @@ START_TEST(a_disk_that_does_not_answer)
 		"for i in 1 2 3; do kill -INT $!; sleep 0.05; done; "
 		"until grep -q 'told to stop' \"$said\"; do kill -0 $! || exit 98; sleep 0.05; done; "
 		"kill -INT $!; wait $!; code=$?; cat \"$said\"; exit $code",
-		sup_path("said"), WDR_TEST_FAULTS, sup_program(), bench_path("."));
+		sup_path("said"), bench_faults(), sup_program(), bench_path("."));
 	SupRun run = SUP_RUN("bash", "-c", script);
 
 	bench_expect(&run, 128 + SIGINT, "Ctrl-C once more ends it at once");
