@@ -36,10 +36,11 @@ lint:
 	@scripts/setup test lint
 	@scripts/only test lint -- scripts/lint
 
-# The README's first command on a bare Debian 12 and 13, as root; scripts/fresh bookworm:test runs the second, too.
+# The README's first command on a bare Debian 12 and 13, as root; TRY=bookworm:test runs the second, too, there.
+TRY =
 fresh:
 	@scripts/setup fresh
-	@scripts/fresh
+	@scripts/fresh $(TRY)
 
 # Virtual boards; LAB=ci is the part of it that CI runs. As root, with a kernel to be had.
 LAB = all

@@ -29,8 +29,8 @@ mirror=$(apt-get indextargets --format '$(SITE)' 'Created-By: Packages' | grep -
 make_base() {
 	local release=$1 folder=$work/base-$1
 	echo "== making a bare $release"
-	debootstrap --variant=minbase --include=make,git,ca-certificates "$release" "$folder" "$mirror" >"$work/log" 2>&1 ||
-		{ tail -n 20 "$work/log" >&2; return 1; }
+	debootstrap --variant=minbase --include=make,git,ca-certificates "$release" "$folder" "$mirror" >"$folder.log" 2>&1 ||
+		{ tail -n 20 "$folder.log" >&2; return 1; }
 	tar -C "$folder" --one-file-system -cf "$cache/$release.tar.part" .
 	mv "$cache/$release.tar.part" "$cache/$release.tar"
 	rm -rf --one-file-system "$folder"

@@ -94,8 +94,8 @@ static int spawn(
 
 	env = g_environ_setenv(env, "LC_ALL", "C.UTF-8", TRUE);
 	/* libfdisk and libblkid keep small things until the end. */
-	env = g_environ_setenv(
-		env, "ASAN_OPTIONS", "detect_leaks=0:verify_asan_link_order=0", TRUE);
+	env = g_environ_setenv(env, "ASAN_OPTIONS",
+		"detect_leaks=0:verify_asan_link_order=0:quarantine_size_mb=16", TRUE);
 	posix_spawn_file_actions_init(&files);
 	posix_spawn_file_actions_addopen(&files, 0, in, O_RDONLY, 0);
 	posix_spawn_file_actions_addopen(&files, 1, out, O_WRONLY | O_CREAT | O_TRUNC, 0666);

@@ -1,5 +1,6 @@
 /* What --version prints. */
 #pragma once
 
-/* The version, the commit it was built from, and the libraries as they are loaded now, a line each, on stdout. */
+/* The version, the commit it was built from, and the libraries as they are loaded now, a line each,
+ * on stdout. */
 void wdr_print_version(void);

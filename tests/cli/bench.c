@@ -168,7 +168,7 @@ static void become_program(const char *const *arguments)
 
 	for (size_t i = 0; arguments[i]; i++)
 		argv[3 + i] = arguments[i];
-	setenv("ASAN_OPTIONS", "detect_leaks=0:verify_asan_link_order=0", 1);
+	setenv("ASAN_OPTIONS", "detect_leaks=0:verify_asan_link_order=0:quarantine_size_mb=16", 1);
 	dup2(out, 1);
 	dup2(out, 2);
 	execv(sup_program(), (char *const *)(uintptr_t)argv);

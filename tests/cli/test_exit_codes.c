@@ -88,7 +88,7 @@ static void run_as(const char *whom, const char *command, int code, bool is_nobo
 	g_autofree char *script = g_strdup_printf("cd '%s' && exec '%s' --bench '%s' %s </dev/null",
 		bench_path("."), bench_program_for_others(), bench_path("."), command);
 	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
-		"ASAN_OPTIONS=detect_leaks=0", "bash", "-c", script, NULL };
+		"ASAN_OPTIONS=detect_leaks=0:quarantine_size_mb=16", "bash", "-c", script, NULL };
 	SupRun run = sup_run("", argv + (is_nobody ? 0 : 3));
 
 	ck_assert_msg(run.code == code, "%s, %s: ended with %d, not %d:\n%.2000s%.1000s", command,

@@ -146,8 +146,8 @@ START_TEST(records_that_cannot_be_read)
 	SUP_TOOL("chmod", "755", sup_folder());
 	SUP_TOOL("chmod", "-R", "a+rX", bench_path("dev"));
 	const char *as_nobody[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
-		"ASAN_OPTIONS=detect_leaks=0", bench_program_for_others(), "--bench",
-		bench_path("."), a[0], a[1], NULL };
+		"ASAN_OPTIONS=detect_leaks=0:quarantine_size_mb=16", bench_program_for_others(),
+		"--bench", bench_path("."), a[0], a[1], NULL };
 	SupRun run = sup_run("", as_nobody + (sup_is_root() ? 0 : 3));
 	SUP_TOOL("chmod", "700", state);
 	bench_expect(&run, 3, "Permission denied");
@@ -164,8 +164,8 @@ START_TEST(a_disk_that_cannot_be_read)
 {
 	const char *const *a = on_an_image[_i];
 	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
-		"ASAN_OPTIONS=detect_leaks=0", bench_program_for_others(), a[0],
-		a[1] ? a[1] : DRIVE, a[1] ? DRIVE : NULL, NULL };
+		"ASAN_OPTIONS=detect_leaks=0:quarantine_size_mb=16", bench_program_for_others(),
+		a[0], a[1] ? a[1] : DRIVE, a[1] ? DRIVE : NULL, NULL };
 
 	if (!sup_is_root()) {
 		sup_say_skipped("a_disk_that_cannot_be_read");
