@@ -84,11 +84,14 @@ static bool is_arrival(const char *record, const char *name)
 	g_autofree char *scsi = g_strdup_printf("[%s] Attached", name);
 	g_autofree char *card = g_strdup_printf(";%s: mmc", name);
 	g_autofree char *sectors = g_strdup_printf("[%s] ", name);
+	/* A loop device that got a file, a reader that got a card. */
+	g_autofree char *medium = g_strdup_printf(";%s: detected capacity change from 0 to ", name);
 	g_autofree char *controller = controller_of(name);
 	g_autofree char *pci =
 		g_strdup_printf(";nvme %s: pci function", controller ? controller : "(none)");
 
 	return strstr(record, scsi) || strstr(record, card) || strstr(record, pci) ||
+	       strstr(record, medium) ||
 	       (strstr(record, sectors) && strstr(record, "logical blocks:"));
 }
 

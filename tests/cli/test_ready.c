@@ -149,6 +149,10 @@ static const struct {
 		"disk\n' >> dev/kmsg; cp -r sys/block/nvme0n1 sys/block/sda; truncate -s 2G dev/sda;"
 		"echo 64 > sys/block/sda/device/bMaxPacketSize0",
 		{ "--to", "sda" }, 0, "errors", "tells of no trouble with sda" },
+	{ HERON,
+		"printf '3,1,1,-;I/O error, dev nvme0n1, sector 3\n6,2,2,-;nvme0n1: detected capacity change "
+		"from 0 to 4194304\n' >> dev/kmsg",
+		{ NULL }, 0, "errors", "tells of no trouble with nvme0n1" },
 	{ HERON, "rm dev/kmsg", { NULL }, 0, "errors", "the kernel's log cannot be read" },
 	{ HERON,
 		"echo 0x02 0x0a > sys/block/mmcblk0/device/life_time; echo 0x02 > "
