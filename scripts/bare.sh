@@ -63,6 +63,19 @@ run_in() {
 		chroot "$work/$release" sh -c 'cd /root && exec "$@"' sh "$@"
 }
 
+# What it takes to compile for another processor there, and further packages.
+add_architecture() { # RELEASE ARCHITECTURE PACKAGE...
+	local release=$1 arch=$2 libraries
+	shift 2
+	libraries=$(scripts/setup --list | tr ' ' '\n' | grep -E -- '-dev$' | grep -v '^libc6-dev')
+	run_in "$release" dpkg --add-architecture "$arch"
+	run_in "$release" apt-get -qq update
+	# shellcheck disable=SC2086,SC2046 # words
+	run_in "$release" env DEBIAN_FRONTEND=noninteractive apt-get -qq install -y --no-install-recommends \
+		"crossbuild-essential-$arch" "$@" $(printf "%s:$arch " $libraries) >"$work/log" 2>&1 ||
+		{ tail -n 20 "$work/log" >&2; return 1; }
+}
+
 remove() {
 	umount "$work/$1/proc" "$work/$1/sys" "$work/$1/dev"
 	umount "$work/$1"

@@ -62,16 +62,31 @@ static Nodes nodes_of(const char *block, const char *name)
 
 /* ---- mounts ---- */
 
-/* own_too: also mounts of this process's namespace. *ret_is_mounted: somewhere, in whatever way. */
+static bool is_mounted_here(const GPtrArray *mounts, const char *number)
+{
+	for (guint i = 0; i < mounts->len; i++) {
+		const WdrMount *m = mounts->pdata[i];
+		if (!m->who && strcmp(m->device, number) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* own_too: also file systems that are mounted in this process's namespace. Without it they are read
+ * through the kernel, so whoever writes to them, by whichever mount, is no danger: services of
+ * systemd have namespaces of their own, in which everything is mounted once more. *ret_is_mounted:
+ * somewhere, in whatever way. */
 static char *mounted_for_writing(const GPtrArray *mounts, const char *name, const char *number,
 	bool own_too, bool *ret_is_mounted)
 {
+	bool is_read_through_kernel = !own_too && is_mounted_here(mounts, number);
+
 	for (guint i = 0; i < mounts->len; i++) {
 		const WdrMount *m = mounts->pdata[i];
 		if (strcmp(m->device, number) != 0)
 			continue;
 		*ret_is_mounted = true;
-		if ((!m->who && !own_too) || !wdr_mount_has_option(m, "rw"))
+		if (is_read_through_kernel || !wdr_mount_has_option(m, "rw"))
 			continue;
 		return m->who ? g_strdup_printf(
 					"%s is mounted for writing at %s in the mount namespace of %s",

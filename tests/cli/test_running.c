@@ -365,15 +365,18 @@ static const char *program_on(const char *kernel)
 static const char mounted[] =
 	"W='%s'; D='%s'; cd \"$D\"; S=$(losetup -f --show '%s'); partx -u $S || exit 77;"
 	"T=$(losetup -f --show '%s'); mkdir m;"
-	"trap 'set +e; umount m; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
+	"trap 'set +e; kill $U; umount m; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
 	"mount ${S}p2 m || exit 77; mkdir m/srv/n;"
+	/* A service with a mount namespace of its own, in which all of this is mounted, too. */
+	"unshare -m --propagation unchanged sleep 300 & U=$!;"
+	"until [ \"$(readlink /proc/$U/ns/mnt)\" != \"$(readlink /proc/$$/ns/mnt)\" ]; do sleep 0.05; done;"
 	"(for i in $(seq 250); do echo $i >> m/var/log/heard; echo $i > m/srv/n/f$i;"
 	" rm -f m/srv/n/f$((i-9)); mv m/srv/n/f$i m/srv/n/g$((i%%5)); sleep 0.004; done) & P=$!;"
 	"$W move --from ${S#/dev/} --to ${T#/dev/} --erase ${T#/dev/} --state \"$D/state\";"
 	"wait $P; e2fsck -fn \"$T?offset=138412032\"; $W catchup \"$D/state\" || true;"
 	"$W catchup \"$D/state\" | grep 'nothing changed'; e2fsck -fn \"$T?offset=138412032\";"
 	"partx -u $T; mkdir n; mount -o ro ${T}p2 n;"
-	"trap 'set +e; umount n m; partx -d $T; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
+	"kill $U; wait $U || true; trap 'set +e; umount n m; partx -d $T; losetup -d $T; partx -d $S; losetup -d $S' EXIT;"
 	"diff -r --no-dereference -x fstab -x wanderitas -x '*.fifo' -x '*.sock' m n;"
 	"for t in m n; do (cd $t && find . -printf '%%P %%m %%U %%G %%l %%T@ %%y\\n' |"
 	" grep -av -e ^lost -e 'sock ' -e ^etc/fstab -e ^var/lib/wanderitas | sort) >$t.list; done; diff -a m.list n.list";
