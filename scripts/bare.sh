@@ -39,7 +39,11 @@ make_base() {
 # A system of its own in $work/$release.
 unpack() {
 	local release=$1 top=$work/$1
-	[ -s "$cache/$release.tar" ] || make_base "$release"
+	# Another script may be making it.
+	(
+		flock 9
+		[ -s "$cache/$release.tar" ] || make_base "$release"
+	) 9>"$cache/$release.lock"
 	mkdir "$top"
 	# A system's root is a mount point. Programs that make mount namespaces rely on it.
 	mount --bind "$top" "$top"
