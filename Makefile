@@ -62,7 +62,7 @@ screenshots: all
 ARCH =
 processors:
 	@scripts/setup test fresh
-	@$(CONFIGURE) release -DWDR_TESTS=ON >/dev/null
+	@$(CONFIGURE) release -DWDR_TESTS=ON -DWDR_WERROR=$(if $(WERROR),ON,OFF) >/dev/null
 	@$(BUILD) release
 	@scripts/processors $(ARCH)
 
