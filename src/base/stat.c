@@ -8,11 +8,11 @@
 #include <unistd.h>
 
 /* stat(2) mounts nothing on the way; statx(2) has to be told. */
-enum { HOW = AT_NO_AUTOMOUNT | AT_STATX_SYNC_AS_STAT };
+enum { HOW = AT_NO_AUTOMOUNT | AT_STATX_SYNC_AS_STAT, WHAT = STATX_BASIC_STATS | STATX_BTIME };
 
 int wdr_stat(const char *path, WdrStat *ret)
 {
-	return statx(AT_FDCWD, path, HOW, STATX_BASIC_STATS, ret);
+	return statx(AT_FDCWD, path, HOW, WHAT, ret);
 }
 
 int wdr_lstat(const char *path, WdrStat *ret)
@@ -22,12 +22,12 @@ int wdr_lstat(const char *path, WdrStat *ret)
 
 int wdr_fstat(int fd, WdrStat *ret)
 {
-	return statx(fd, "", HOW | AT_EMPTY_PATH, STATX_BASIC_STATS, ret);
+	return statx(fd, "", HOW | AT_EMPTY_PATH, WHAT, ret);
 }
 
 int wdr_stat_below(int folder, const char *name, WdrStat *ret)
 {
-	return statx(folder, name, HOW | AT_SYMLINK_NOFOLLOW, STATX_BASIC_STATS, ret);
+	return statx(folder, name, HOW | AT_SYMLINK_NOFOLLOW, WHAT, ret);
 }
 
 dev_t wdr_stat_device(const WdrStat *st)
@@ -38,6 +38,11 @@ dev_t wdr_stat_device(const WdrStat *st)
 dev_t wdr_stat_node(const WdrStat *st)
 {
 	return makedev(st->stx_rdev_major, st->stx_rdev_minor);
+}
+
+int64_t wdr_stat_mtime_ns(const WdrStat *st)
+{
+	return st->stx_mtime.tv_sec * 1000000000 + st->stx_mtime.tv_nsec;
 }
 
 bool wdr_is_folder(const char *path)

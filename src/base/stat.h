@@ -1,7 +1,8 @@
-/* What the kernel tells of a file. Everything in src/ looks at files through this header, not
- * through stat(2): where time_t has 32 bits (Debian 12 on armhf and i386), struct stat cannot hold
- * a date after January 2038, and stat(2) fails with EOVERFLOW. statx(2) has 64-bit times on every
- * processor; glibc emulates it on kernels before 4.11. */
+/* What the kernel tells of a file, its birth included. Everything in src/ looks at files through
+ * this header, or statx(2) itself where it wants more, and never through stat(2): where time_t has
+ * 32 bits (Debian 12 on armhf and i386), struct stat cannot hold a date after January 2038, and
+ * stat(2) fails with EOVERFLOW. statx(2) has 64-bit times on every processor; glibc emulates it on
+ * kernels before 4.11. */
 #pragma once
 
 #include <stdbool.h>
@@ -21,6 +22,8 @@ int wdr_stat_below(int folder, const char *name, WdrStat *ret);
 /* The file system that the file is on, and the device that a device node stands for. */
 dev_t wdr_stat_device(const WdrStat *st);
 dev_t wdr_stat_node(const WdrStat *st);
+/* When the content changed last, in nanoseconds since 1970. */
+int64_t wdr_stat_mtime_ns(const WdrStat *st);
 
 /* Whether a folder or a regular file is at `path`, links followed. False when nobody can look, too.
  */

@@ -113,8 +113,8 @@ static void add_part(WdrSystem *s, WdrPartition *partition)
 
 /* ---- roles ---- */
 
-/* A file that cannot be looked for is none; why is kept, so that nobody is told that there is no
- * such file. */
+/* False for a file that cannot be looked for, too. The reason is kept in p->unseen, for messages
+ * that would call it missing. */
 static bool has_file(WdrSystemPart *p, const char *path)
 {
 	g_autoptr(GError) error = NULL;

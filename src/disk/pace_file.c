@@ -79,7 +79,7 @@ int64_t wdr_pace_file_written_at(const WdrPaceFile *f)
 
 	if (!f->is_image || wdr_fstat(f->fd, &st) != 0)
 		return 0;
-	return st.stx_mtime.tv_sec * 1000000000 + st.stx_mtime.tv_nsec;
+	return wdr_stat_mtime_ns(&st);
 }
 
 /* Some file systems take the flag and keep everything in memory all the same, or refuse it only

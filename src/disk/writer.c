@@ -15,7 +15,6 @@
 #include <string.h>
 #include <sys/file.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 
 enum { FDINFO_BYTES_MAX = 4096, LOOKS = 8, BETWEEN_LOOKS_US = 50000 };
 
@@ -165,15 +164,14 @@ bool wdr_fd_is_writing(const char *process, const char *fd)
 
 static bool is_the_file(const char *path, const WdrStat *want, const Nodes *nodes)
 {
-	struct statx st;
+	WdrStat st;
 
 	/* Never asks a server: one that is gone would keep us for ever. */
 	if (statx(AT_FDCWD, path, AT_STATX_DONT_SYNC, STATX_BASIC_STATS, &st) != 0)
 		return false;
 	if (!S_ISBLK(st.stx_mode))
 		return S_ISREG(want->stx_mode) && S_ISREG(st.stx_mode) &&
-		       st.stx_ino == want->stx_ino &&
-		       makedev(st.stx_dev_major, st.stx_dev_minor) == wdr_stat_device(want);
+		       st.stx_ino == want->stx_ino && wdr_stat_device(&st) == wdr_stat_device(want);
 	g_autofree char *number = g_strdup_printf("%u:%u", st.stx_rdev_major, st.stx_rdev_minor);
 	return S_ISBLK(want->stx_mode) &&
 	       g_ptr_array_find_with_equal_func(nodes->numbers, number, g_str_equal, NULL);

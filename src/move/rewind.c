@@ -376,7 +376,7 @@ static bool look_into(const char *folder, int64_t *newest, char **found, GError 
 		if (!g_str_has_prefix(file, "logbook") || !g_str_has_suffix(file, ".jsonl") ||
 			wdr_stat(path, &st) != 0)
 			continue;
-		int64_t at = st.stx_mtime.tv_sec * 1000000000 + st.stx_mtime.tv_nsec;
+		int64_t at = wdr_stat_mtime_ns(&st);
 		if (at > *newest && is_in_force(path)) {
 			*newest = at;
 			g_free(*found);

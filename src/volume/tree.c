@@ -2,7 +2,6 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
-#include "base/stat.h"
 #include "volume/detached.h"
 
 #include <dirent.h>
@@ -11,7 +10,6 @@
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <sys/xattr.h>
 
 typedef WdrTree Tree;
@@ -24,6 +22,7 @@ static const uint32_t kept_flags = FS_SECRM_FL | FS_UNRM_FL | FS_COMPR_FL | FS_S
 				   FS_DIRSYNC_FL | FS_TOPDIR_FL | FS_JOURNAL_DATA_FL |
 				   FS_NOTAIL_FL | FS_PROJINHERIT_FL;
 
+/* What a look at an entry tells without opening it. */
 static WdrEntry glance(const WdrStat *st, WdrKind kind)
 {
 	return (WdrEntry){ .kind = kind,
@@ -32,9 +31,9 @@ static WdrEntry glance(const WdrStat *st, WdrKind kind)
 		.gid = st->stx_gid,
 		.links = st->stx_nlink,
 		.size = kind == WDR_KIND_FILE || kind == WDR_KIND_SYMLINK ? st->stx_size : 0,
-		.atime = { st->stx_atime.tv_sec, st->stx_atime.tv_nsec },
-		.mtime = { st->stx_mtime.tv_sec, st->stx_mtime.tv_nsec },
-		.ctime = { st->stx_ctime.tv_sec, st->stx_ctime.tv_nsec } };
+		.atime = wdr_tree_time(&st->stx_atime),
+		.mtime = wdr_tree_time(&st->stx_mtime),
+		.ctime = wdr_tree_time(&st->stx_ctime) };
 }
 
 static bool list_one(
@@ -133,11 +132,6 @@ static void read_flags(const Tree *t, const char *path, WdrEntry *ret)
 		ret->project = x.fsx_projid;
 }
 
-static WdrTime time_of(const struct statx_timestamp *t)
-{
-	return (WdrTime){ t->tv_sec, t->tv_nsec };
-}
-
 static bool read_target(int fd, WdrEntry *ret, GError **error)
 {
 	g_autofree char *target = g_malloc0(PATH_MAX + 1);
@@ -152,24 +146,18 @@ static bool read_target(int fd, WdrEntry *ret, GError **error)
 
 static bool stat_open(const Tree *t, int fd, const WdrNode *node, WdrEntry *ret, GError **error)
 {
-	struct statx st;
+	WdrStat st;
+	WdrKind kind;
 
-	if (statx(fd, "", AT_EMPTY_PATH, STATX_BASIC_STATS | STATX_BTIME, &st) != 0)
+	if (wdr_fstat(fd, &st) != 0)
 		return wdr_error_set_errno(error, errno, "looking at it");
-	if (!wdr_kind_of_mode(st.stx_mode, &ret->kind))
+	if (!wdr_kind_of_mode(st.stx_mode, &kind))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "of no known kind");
-	ret->mode = st.stx_mode & 07777;
-	ret->uid = st.stx_uid;
-	ret->gid = st.stx_gid;
-	ret->links = st.stx_nlink;
-	ret->size = ret->kind == WDR_KIND_FILE ? st.stx_size : 0;
+	*ret = glance(&st, kind);
 	ret->has_allocated = true;
 	ret->allocated = st.stx_blocks * 512;
-	ret->atime = time_of(&st.stx_atime);
-	ret->mtime = time_of(&st.stx_mtime);
-	ret->ctime = time_of(&st.stx_ctime);
 	if (st.stx_mask & STATX_BTIME)
-		ret->crtime = time_of(&st.stx_btime);
+		ret->crtime = wdr_tree_time(&st.stx_btime);
 	ret->rdev_major = st.stx_rdev_major;
 	ret->rdev_minor = st.stx_rdev_minor;
 	ret->place = st.stx_ino;

@@ -4,7 +4,6 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
-#include "base/stat.h"
 
 #include <linux/fs.h>
 #include <string.h>

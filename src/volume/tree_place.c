@@ -10,8 +10,6 @@
  * Everything else is read through the kernel. */
 #include "volume/tree_priv.h"
 
-#include "base/stat.h"
-
 #include <linux/fiemap.h>
 #include <linux/fs.h>
 #include <string.h>
@@ -131,7 +129,7 @@ WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 	if (!t->sweep || drift > CLOCK_SLACK_US || drift < -CLOCK_SLACK_US ||
 		wdr_fstat(fd, &st) != 0)
 		return NULL;
-	WdrTime changed = { st.stx_ctime.tv_sec, st.stx_ctime.tv_nsec };
+	WdrTime changed = wdr_tree_time(&st.stx_ctime);
 	/* Of a mapping of the file, too, the kernel notes a write before it goes to the disk. */
 	if (!is_before(changed, t->settled))
 		return NULL;
@@ -164,7 +162,7 @@ bool wdr_tree_place_still_holds(const WdrTreePlace *p, int fd)
 	WdrStat st;
 
 	if (wdr_fstat(fd, &st) != 0 || st.stx_ino != p->ino || st.stx_size != p->size ||
-		!wdr_time_equal((WdrTime){ st.stx_ctime.tv_sec, st.stx_ctime.tv_nsec }, p->changed))
+		!wdr_time_equal(wdr_tree_time(&st.stx_ctime), p->changed))
 		return false;
 	/* Defragmenting moves a file without a trace in its times. */
 	g_autoptr(GArray) now = look_up(fd, UINT64_MAX, 0);

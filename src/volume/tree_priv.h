@@ -3,6 +3,7 @@
  * them (tree_content.c). */
 #pragma once
 
+#include "base/stat.h"
 #include "volume/sweep.h"
 #include "volume/tree.h"
 
@@ -23,6 +24,11 @@ typedef struct {
 	int64_t clock_offset;  /* microseconds between the clock and the time since the start */
 	atomic_uint_fast64_t from_disk, through_kernel; /* bytes read */
 } WdrTree;
+
+static inline WdrTime wdr_tree_time(const struct statx_timestamp *t)
+{
+	return (WdrTime){ t->tv_sec, t->tv_nsec };
+}
 
 /* Opens below the root with flags of open(2); -1: errno. */
 int wdr_tree_open(const WdrTree *t, const char *path, int flags);

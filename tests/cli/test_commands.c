@@ -203,10 +203,9 @@ START_TEST(survey_tells_of_missing_rights)
 	if (sup_is_root()) {
 		SUP_TOOL("chmod", "-R", "a+rX", sup_folder());
 		SUP_TOOL("chmod", "0", bench_path("dev/nvme0n1"));
-		SUP_TOOL("cp", sup_program(), sup_path("program"));
 		const char *argv[] = { "setpriv", "--reuid=65534", "--regid=65534",
-			"--clear-groups", sup_path("program"), "--bench", bench_path("."), "survey",
-			NULL };
+			"--clear-groups", bench_program_for_others(), "--bench", bench_path("."),
+			"survey", NULL };
 		SupRun run = sup_run("", argv);
 		bench_expect(&run, 1, "no rights to read");
 		ck_assert_ptr_nonnull(strstr(run.out, "run as root"));

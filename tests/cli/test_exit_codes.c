@@ -83,10 +83,11 @@ static const struct {
 		1 },
 };
 
-static void run_as(const char *whom, const char *command, int code, bool is_nobody)
+static void run_as(
+	const char *program, const char *whom, const char *command, int code, bool is_nobody)
 {
 	g_autofree char *script = g_strdup_printf("cd '%s' && exec '%s' --bench '%s' %s </dev/null",
-		bench_path("."), bench_program_for_others(), bench_path("."), command);
+		bench_path("."), program, bench_path("."), command);
 	const char *argv[] = { "setpriv", "--reuid=65534", "--clear-groups", "env",
 		"ASAN_OPTIONS=detect_leaks=0:quarantine_size_mb=16", "bash", "-c", script, NULL };
 	SupRun run = sup_run("", argv + (is_nobody ? 0 : 3));
@@ -116,13 +117,14 @@ START_TEST(what_it_ends_with)
 	g_autofree char *card = g_strdup(sup_hash(bench_path("dev/mmcblk0")));
 	g_autofree char *drive = g_strdup(sup_hash(bench_path("dev/nvme0n1")));
 	SUP_TOOL("chmod", "755", sup_folder());
+	const char *program = bench_program_for_others();
 	take_the_rights("000");
-	run_as("without rights", rows[_i].command, rows[_i].without, sup_is_root());
+	run_as(program, "without rights", rows[_i].command, rows[_i].without, sup_is_root());
 	take_the_rights("u=rwX");
-	run_as("by whom it belongs to", rows[_i].command, rows[_i].code, false);
+	run_as(program, "by whom it belongs to", rows[_i].command, rows[_i].code, false);
 	if (sup_is_root()) {
 		SUP_TOOL("chown", "-R", "65534", bench_path("."));
-		run_as("by a user", rows[_i].command, rows[_i].code, true);
+		run_as(program, "by a user", rows[_i].command, rows[_i].code, true);
 	}
 	ck_assert_str_eq(card, sup_hash(bench_path("dev/mmcblk0")));
 	ck_assert_str_eq(drive, sup_hash(bench_path("dev/nvme0n1")));
