@@ -37,28 +37,30 @@ static bool is_aligned(const void *buf)
 
 static bool read_direct(const File *f, uint8_t *buf, size_t len, uint64_t offset, GError **error)
 {
-	uint8_t *bounce = NULL;
+	/* Of its own for each call, since calls come from several threads; many ask for a few bytes
+	 * only. */
+	g_autofree uint8_t *bounce = NULL;
+	size_t room = MIN(BOUNCE_BYTES,
+		(size_t)wdr_round_up(MIN(len, BOUNCE_BYTES) + offset % DIRECT_ALIGN, DIRECT_ALIGN));
 
-	/* An allocation for each call, since calls come from several threads. */
-	if (posix_memalign((void **)&bounce, DIRECT_ALIGN, BOUNCE_BYTES) != 0)
-		return wdr_error_set(error, WDR_ERROR_IO, "out of memory");
 	while (len > 0) {
 		uint64_t start = wdr_round_down(offset, DIRECT_ALIGN);
 		size_t lead = (size_t)(offset - start);
 		bool straight = lead == 0 && len >= DIRECT_ALIGN && is_aligned(buf);
+		if (!straight && !bounce) {
+			bounce = aligned_alloc(DIRECT_ALIGN, room);
+			if (!bounce)
+				return wdr_error_set(error, WDR_ERROR_IO, "out of memory");
+		}
 		size_t want = straight ? (size_t)wdr_round_down(len, DIRECT_ALIGN)
-				       : (size_t)wdr_round_up(
-						 MIN(len, BOUNCE_BYTES) + lead, DIRECT_ALIGN);
-		want = straight ? want : MIN(want, BOUNCE_BYTES);
+				       : MIN(room, (size_t)wdr_round_up(
+							   MIN(len, room) + lead, DIRECT_ALIGN));
 		ssize_t got = pread(f->direct_fd, straight ? buf : bounce, want, (off_t)start);
 		if (got < 0 && errno == EINTR)
 			continue;
-		if (got < 0 || (size_t)got <= lead) {
-			wdr_error_set_errno(error, got < 0 ? errno : EIO,
+		if (got < 0 || (size_t)got <= lead)
+			return wdr_error_set_errno(error, got < 0 ? errno : EIO,
 				"reading at byte %" G_GUINT64_FORMAT, offset);
-			free(bounce);
-			return false;
-		}
 		size_t part = MIN(len, (size_t)got - lead);
 		if (!straight)
 			memcpy(buf, bounce + lead, part);
@@ -66,7 +68,6 @@ static bool read_direct(const File *f, uint8_t *buf, size_t len, uint64_t offset
 		len -= part;
 		offset += part;
 	}
-	free(bounce);
 	return true;
 }
 
