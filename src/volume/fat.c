@@ -453,6 +453,31 @@ static bool read_label(WdrFat *f, char *ret, GError **error)
 	return true;
 }
 
+/* Entries of 16 and 32 bits never cross the end of a page, so a page is looked up once for all that
+ * it has. */
+static bool count_free(WdrFat *f, uint64_t *ret, GError **error)
+{
+	uint32_t end = f->layout.clusters + FAT_FIRST_CLUSTER;
+	uint32_t bytes = (uint32_t)f->layout.width / 8;
+	uint32_t cluster = FAT_FIRST_CLUSTER;
+
+	for (uint32_t value = 0; f->layout.width == 12 && cluster < end; cluster++) {
+		if (!fat_value(f, cluster, &value, error))
+			return false;
+		*ret += value == 0 ? 1 : 0;
+	}
+	while (cluster < end) {
+		uint64_t at = (uint64_t)cluster * bytes;
+		const uint8_t *page = fat_page(f, at, error);
+		if (!page)
+			return false;
+		for (at %= PAGE_BYTES; at < PAGE_BYTES && cluster < end; at += bytes, cluster++)
+			*ret += (bytes == 4 ? (wdr_get_le32(page + at) & 0x0fffffff)
+					    : wdr_get_le16(page + at)) == 0;
+	}
+	return true;
+}
+
 bool wdr_fat_volume_info(WdrVolume *v, WdrFatInfo *ret, GError **error)
 {
 	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
@@ -467,11 +492,5 @@ bool wdr_fat_volume_info(WdrVolume *v, WdrFatInfo *ret, GError **error)
 		.fats = l->fats,
 		.root_entries = l->root_entries,
 		.is_dirty = l->is_dirty };
-	for (uint32_t i = 0; i < l->clusters; i++) {
-		uint32_t value = 0;
-		if (!fat_value(f, i + FAT_FIRST_CLUSTER, &value, error))
-			return false;
-		ret->free_clusters += value == 0 ? 1 : 0;
-	}
-	return read_label(f, ret->label, error);
+	return count_free(f, &ret->free_clusters, error) && read_label(f, ret->label, error);
 }
