@@ -10,7 +10,7 @@
 enum {
 	WINDOW_ENTRIES = 2048,
 	WINDOW_BYTES = 64 * 1024 * 1024,
-	DEPTH_MAX = 4096, /* of folders in folders; a loop in a damaged volume ends here */
+	DEPTH_MAX = 4096,             /* of folders in folders */
 	FIRST_FAT_SECOND = 315532800, /* 1980-01-01 */
 };
 
@@ -142,6 +142,7 @@ WdrPlan *wdr_plan_new(const WdrCarry *carry, int64_t now)
 	p->carry = carry;
 	p->now = now;
 	p->stack = g_ptr_array_new_with_free_func(pending_free);
+	p->above = g_array_new(FALSE, TRUE, sizeof(uint64_t));
 	p->links = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, link_free);
 	p->next_serial = 1;
 	return p;
@@ -166,6 +167,7 @@ void wdr_plan_free(WdrPlan *p)
 		return;
 	leave_folder(p);
 	g_ptr_array_unref(p->stack);
+	g_array_unref(p->above);
 	g_hash_table_unref(p->links);
 	g_free(p);
 }
@@ -260,6 +262,24 @@ static bool goes_on(WdrPlan *p, WdrWindow *w, const char *path, const GError *fa
 	return true;
 }
 
+/* In a damaged volume a folder can lead back to one above it. (A walk that goes on from a
+ * checkpoint does not know those above where it begins; it notices one turn later.) */
+static bool check_above(WdrPlan *p, const WdrPending *at, GError **error)
+{
+	if (at->depth > DEPTH_MAX)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"%s: folders are nested more than %d deep at %s",
+			wdr_volume_name(p->carry->source), DEPTH_MAX, at->path);
+	g_array_set_size(p->above, at->depth);
+	for (guint i = 0; !p->carry->source->is_changing && i < p->above->len; i++)
+		if (g_array_index(p->above, uint64_t, i) == at->id)
+			return wdr_error_set(error, WDR_ERROR_FORMAT,
+				"%s: the folder %s leads back to a folder above it",
+				wdr_volume_name(p->carry->source), at->path);
+	g_array_append_val(p->above, at->id);
+	return true;
+}
+
 static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
@@ -276,10 +296,8 @@ static bool enter_folder(WdrPlan *p, WdrPending *at, WdrWindow *w, GError **erro
 	job->children = g_array_new(FALSE, FALSE, sizeof(WdrChild));
 	g_ptr_array_add(w->folders, job);
 	g_array_append_val(w->order, step);
-	if (at->depth > DEPTH_MAX)
-		return wdr_error_set(error, WDR_ERROR_FORMAT,
-			"%s: folders lie more than %d deep at %s",
-			wdr_volume_name(p->carry->source), DEPTH_MAX, at->path);
+	if (!check_above(p, at, error))
+		return false;
 	WdrNode node = { at->id, at->path };
 	g_autoptr(GError) local = NULL;
 	if (!wdr_volume_list(p->carry->source, &node, collect, p, &local) &&

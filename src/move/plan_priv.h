@@ -31,7 +31,8 @@ struct WdrPlan {
 	const WdrCarry *carry; /* borrowed */
 	unsigned failures;     /* entries and folders that could not be read, in a row */
 	int64_t now;
-	GPtrArray *stack;  /* WdrPending, the next last */
+	GPtrArray *stack; /* WdrPending, the next last */
+	GArray *above; /* uint64_t by depth: ids of the folders that lead to the one being walked */
 	GHashTable *links; /* id -> WdrLink, until all names were seen */
 	uint64_t next_serial, next_turn;
 	bool has_root;

@@ -199,6 +199,21 @@ START_TEST(an_inode_that_lies)
 }
 END_TEST
 
+/* debugfs gives a folder a second name, inside of itself. */
+START_TEST(a_folder_that_leads_back)
+{
+	static const char *const requests[] = { "mkdir nest", "mkdir nest/box",
+		"link nest nest/box/again" };
+
+	sup_make_image(sup_path("disk"), SIZE);
+	SUP_TOOL("mkfs.ext4", "-q", "-F", sup_path("disk"));
+	for (size_t i = 0; i < G_N_ELEMENTS(requests); i++)
+		SUP_TOOL("debugfs", "-w", "-R", requests[i], sup_path("disk"));
+	sup_fails(WDR_ERROR_FORMAT, "nest/box/again leads back to a folder above it",
+		read_all(&error));
+}
+END_TEST
+
 START_TEST(a_name_that_leads_nowhere)
 {
 	WdrMemoryVolume *m = wdr_memory_volume_new("m");
@@ -264,6 +279,7 @@ Suite *suite_ext_damage(void)
 	tcase_add_test(t, inline_data_larger_than_a_block);
 	tcase_add_test(t, mapped_blocks_past_the_end);
 	tcase_add_test(t, an_inode_that_lies);
+	tcase_add_test(t, a_folder_that_leads_back);
 	tcase_add_test(t, a_name_that_leads_nowhere);
 	tcase_add_test(t, a_volume_larger_than_its_partition);
 	tcase_add_test(t, truncated_images);
