@@ -12,7 +12,7 @@ work=$(mktemp -d "${TMPDIR:-/tmp}/wanderitas-fresh-XXXXXX")
 # shellcheck disable=SC2317 # called by the trap
 clean_up() {
 	local mount
-	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev "$work"/*; do
+	for mount in "$work"/*/proc "$work"/*/sys "$work"/*/dev/shm "$work"/*/dev "$work"/*; do
 		# Whoever still runs in there keeps it from being unmounted at once, not from going.
 		if mountpoint -q "$mount"; then umount -l "$mount" || true; fi
 	done
@@ -57,6 +57,9 @@ unpack() {
 	mount -t proc proc "$top/proc"
 	mount -t sysfs -o ro sysfs "$top/sys"
 	mount --bind /dev "$top/dev"
+	# What is mounted below it is not shown to this machine.
+	mount --make-private "$top/dev"
+	mount -t tmpfs tmpfs "$top/dev/shm"
 }
 
 run_in() {
@@ -81,7 +84,7 @@ add_architecture() { # RELEASE ARCHITECTURE PACKAGE...
 }
 
 remove() {
-	umount "$work/$1/proc" "$work/$1/sys" "$work/$1/dev"
+	umount "$work/$1/proc" "$work/$1/sys" "$work/$1/dev/shm" "$work/$1/dev"
 	umount "$work/$1"
 	rm -rf --one-file-system "${work:?}/$1"
 }

@@ -25,7 +25,7 @@ static const char *listing(const char *image, const char *name)
 		"debugfs -R 'rdump / %s' '%s?offset=%u' >/dev/null 2>&1; cd '%s' && X='-path "
 		"./lost+found -prune -o -path ./var/lib/wanderitas -prune -o'; find . $X -type l "
 		"-printf '%%p %%l\\n' -o ! -name fstab -printf '%%p %%y %%m %%U:%%G %%T@\\n' | sort && "
-		"find . $X -type f ! -name fstab -print0 | sort -z | xargs -0 sha256sum",
+		"find . $X -type f ! -name fstab -print0 | sort -z | xargs -0 cksum",
 		sup_path("tree"), image, (unsigned)ROOT_AT, sup_path("tree"));
 	const char *argv[] = { "bash", "-c", script, NULL };
 
