@@ -216,6 +216,11 @@ START_TEST(reads_what_mtools_wrote)
 	ck_assert_uint_eq(measure.entries, 4);
 	ck_assert_uint_eq(measure.folders, 2);
 	ck_assert_uint_eq(measure.file_bytes, 50010);
+	WdrFatInfo info;
+	sup_ok(wdr_fat_volume_info(v, &info, &error));
+	g_autofree char *used = g_strdup_printf(", %u/%u clusters",
+		(unsigned)(info.clusters - info.free_clusters), (unsigned)info.clusters);
+	ck_assert_ptr_nonnull(strstr(SUP_TOOL("fsck.fat", "-n", sup_path("disk")), used));
 }
 END_TEST
 
