@@ -244,6 +244,16 @@ static WdrDisk *image_disk(const char *path, const WdrStat *st)
 	return d;
 }
 
+/* NULL: there is no such path. /dev/shm/… may be a path of this machine, where the bench has none.
+ */
+static char *real_path(const WdrWorld *world, const char *text)
+{
+	g_autofree char *there = wdr_world_path(world, text);
+	char *found = g_str_has_prefix(text, "/dev/") ? realpath(there, NULL) : NULL;
+
+	return found ? found : realpath(text, NULL);
+}
+
 /* The name of the world's disk that the text stands for; NULL: none. */
 static char *name_of(const WdrWorld *world, const char *text)
 {
@@ -251,10 +261,7 @@ static char *name_of(const WdrWorld *world, const char *text)
 	const char *name = text;
 
 	if (strchr(text, '/')) {
-		g_autofree char *there = g_str_has_prefix(text, "/dev/")
-						 ? wdr_world_path(world, text)
-						 : g_strdup(text);
-		dev = realpath(there, NULL);
+		dev = real_path(world, text);
 		g_autofree char *devices = wdr_world_path(world, "/dev");
 		g_autofree char *real_devices = realpath(devices, NULL);
 		if (!dev || !real_devices || !g_str_has_prefix(dev, real_devices) ||
