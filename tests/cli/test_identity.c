@@ -11,13 +11,16 @@ Suite *suite_identity(void);
 
 /* `script` runs with $A, the source's image, $T, the target's, $B, the bench, and $D, an empty
  * folder; the functions below keep what is to be taken down. It leaves the arguments in the array
- * `args`. Rows in which nobody but root can bring the case about are marked. */
+ * `args`. Rows in which nobody but root can bring the case about are marked. What is mounted must
+ * not write by itself between the two hashes of a disk: no inode tables to be cleared, no times of
+ * access, nothing left in memory. */
 static const char functions[] =
+	"quiet=noatime,noinit_itable\n"
 	"loop() { local l; l=$(losetup -f --show \"$@\"); echo \"losetup -d $l\" >>\"$D/down\"; "
 	"echo \"$l\"; }\n"
-	"on() { mkdir -p \"$2\"; mount \"$1\" \"$2\"; echo \"umount '$2'\" >>\"$D/down\"; }\n"
+	"on() { mkdir -p \"$2\"; mount -o \"$quiet\" \"$1\" \"$2\"; echo \"umount '$2'\" >>\"$D/down\"; }\n"
 	"hold() { \"$@\" >/dev/null 2>&1 & echo \"kill $!\" >>\"$D/down\"; sleep 0.3; }\n"
-	"elsewhere() { hold unshare -m sh -c \"mkdir -p '$2'; mount '$1' '$2'; exec sleep 60\"; "
+	"elsewhere() { hold unshare -m sh -c \"mkdir -p '$2'; mount -o $quiet '$1' '$2'; exec sleep 60\"; "
 	"for i in $(seq 100); do grep -q \"$1\" /proc/$!/mountinfo && break; sleep 0.1; done; }\n"
 	"move() { args=(move --from \"$1\" --to \"$2\" --erase \"$(basename \"$2\")\"); }\n"
 	"bench() { args=(--bench \"$B\" move --to nvme0n1 --erase nvme0n1); }\n";
@@ -139,8 +142,9 @@ static const struct {
 /* Runs bash with the functions and the variables; the arguments come back, one a line. */
 static char **arguments_of(guint row)
 {
-	g_autofree char *script = g_strdup_printf("A='%s' T='%s' B='%s' D='%s'\n%s%s\n"
-						  "printf '%%s\\n' \"${args[@]}\" >\"$D/args\"",
+	g_autofree char *script = g_strdup_printf(
+		"A='%s' T='%s' B='%s' D='%s'\n%s%s\n"
+		"printf '%%s\\n' \"${args[@]}\" >\"$D/args\"; [ ! -d \"$D/m\" ] || sync",
 		CARD, DRIVE, bench_path("."), sup_path("d"), functions, rows[row].script);
 	size_t len = 0;
 
