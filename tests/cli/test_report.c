@@ -225,6 +225,7 @@ START_TEST(the_look_can_fail)
 			"runs over: " },
 		{ "s/<section id=\"back\"/<section id=\"front\"/", "no section back" },
 		{ "s/<main>/<main><img src=\"other.png\">/", "the console has something to say" },
+		{ "s/<main>/<main><a href=other>a<\\/a>/", "it fetches other" },
 		{ "s/<main>/<main><button onclick=\"x()\">a<\\/button>/", "page: " },
 	};
 	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1", "-o", sup_path("plan.json"));

@@ -70,6 +70,9 @@
 				s.textContent.trim() === s.querySelector("h2").textContent).map((s) => s.id),
 			broken: [...document.images].filter((i) => !i.naturalWidth).length,
 			scripts: document.scripts.length - 1,
+			fetches: ["src", "href", "srcset"].flatMap((name) =>
+				[...document.querySelectorAll("[" + name + "]")].map((e) => e.getAttribute(name)))
+				.filter((what) => what !== "probe.js" && !what.startsWith("data:")),
 			handlers: [...document.querySelectorAll("*")].filter((e) =>
 				[...e.attributes].some((a) => a.name.startsWith("on"))).length,
 			contrast: contrastFaults(),
