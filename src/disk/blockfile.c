@@ -40,14 +40,15 @@ static bool read_direct(const File *f, uint8_t *buf, size_t len, uint64_t offset
 	/* Of its own for each call, since calls come from several threads; many ask for a few bytes
 	 * only. */
 	g_autofree uint8_t *bounce = NULL;
-	size_t room = MIN(BOUNCE_BYTES,
-		(size_t)wdr_round_up(MIN(len, BOUNCE_BYTES) + offset % DIRECT_ALIGN, DIRECT_ALIGN));
+	size_t room = 0;
 
 	while (len > 0) {
 		uint64_t start = wdr_round_down(offset, DIRECT_ALIGN);
 		size_t lead = (size_t)(offset - start);
 		bool straight = lead == 0 && len >= DIRECT_ALIGN && is_aligned(buf);
 		if (!straight && !bounce) {
+			room = MIN(BOUNCE_BYTES,
+				(size_t)wdr_round_up(MIN(len, BOUNCE_BYTES) + lead, DIRECT_ALIGN));
 			bounce = aligned_alloc(DIRECT_ALIGN, room);
 			if (!bounce)
 				return wdr_error_set(error, WDR_ERROR_IO, "out of memory");

@@ -108,7 +108,7 @@ static bool list_next(Walk *w, GError **error)
 	w->at = at;
 	bool is_fine = at->depth <= DEPTH_MAX ? wdr_volume_list(w->volume, &node, visit, w, &local)
 					      : wdr_error_set(&local, WDR_ERROR_FORMAT,
-							"%s: folders lie more than %d deep",
+							"%s: folders are nested more than %d deep",
 							wdr_volume_name(w->volume), DEPTH_MAX);
 	folder_free(at);
 	if (is_fine || is_passed(w, local))
