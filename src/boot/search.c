@@ -3,8 +3,9 @@
 #include <string.h>
 
 typedef struct {
-	char *text; /* lower case where is_folded */
+	char *text;
 	size_t len;
+	size_t anchor; /* of a folded one: a character without case in it; len: it has none */
 	WdrAddressKind kind;
 	bool is_folded; /* compared without regard to case */
 	bool is_value;  /* a value that may stand alone */
@@ -25,13 +26,16 @@ static void add(WdrSearch *s, WdrAddressKind kind, bool is_value, char *text)
 	bool is_folded = kind == WDR_BY_UUID || kind == WDR_BY_PARTUUID;
 	Needle *n = g_new0(Needle, 1);
 
-	n->text = is_folded ? g_ascii_strdown(text, -1) : g_strdup(text);
-	n->len = strlen(n->text);
+	n->text = text;
+	n->len = strlen(text);
+	/* Few places of a text have a '-'; digits are the next best. */
+	n->anchor = strcspn(text, "-");
+	if (n->anchor == n->len)
+		n->anchor = strcspn(text, "0123456789");
 	n->kind = kind;
 	n->is_folded = is_folded;
 	n->is_value = is_value;
 	g_ptr_array_add(s->needles, n);
-	g_free(text);
 }
 
 /* Labels are words of any text: only tagged ones are addresses. */
@@ -136,22 +140,37 @@ static int by_offset(const void *a, const void *b)
 	return x < y ? -1 : x > y;
 }
 
+/* Without regard to case. Only where the needle's anchor is found the rest is compared. */
+static const char *find_folded(const char *text, size_t len, const Needle *n)
+{
+	for (size_t at = 0; at + n->len <= len; at++) {
+		if (n->anchor < n->len) {
+			const char *hit = memchr(
+				text + at + n->anchor, n->text[n->anchor], len - n->len - at + 1);
+			if (!hit)
+				return NULL;
+			at = (size_t)(hit - text) - n->anchor;
+		}
+		if (g_ascii_strncasecmp(text + at, n->text, n->len) == 0)
+			return text + at;
+	}
+	return NULL;
+}
+
 void wdr_search_text(const WdrSearch *s, const WdrReading *r, guint first, const char *frozen)
 {
-	g_autofree char *folded = g_malloc(r->len + 1);
 	guint had = r->mentions->len;
-
-	for (size_t i = 0; i < r->len; i++)
-		folded[i] = g_ascii_tolower(r->text[i]);
 
 	for (guint i = 0; i < s->needles->len; i++) {
 		const Needle *n = s->needles->pdata[i];
-		const char *hay = n->is_folded ? folded : r->text;
 		for (size_t at = 0; at < r->len;) {
-			const char *hit = memmem(hay + at, r->len - at, n->text, n->len);
+			const char *hit =
+				n->is_folded ? find_folded(r->text + at, r->len - at, n)
+					     : memmem(r->text + at, r->len - at, n->text, n->len);
 			if (!hit)
 				break;
-			WdrSpan span = { (size_t)(hit - hay), (size_t)(hit - hay) + n->len };
+			WdrSpan span = { (size_t)(hit - r->text),
+				(size_t)(hit - r->text) + n->len };
 			at = span.end;
 			/* What stands before a bare value may be its tag. */
 			WdrSpan whole = span;

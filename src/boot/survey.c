@@ -58,8 +58,13 @@ bool wdr_system_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret
 {
 	WdrBlockDev *dev = NULL;
 
-	return wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) &&
-	       wdr_system_read(world, disk, dev, ret, error);
+	g_autoptr(WdrSystem) s = NULL;
+
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(world, disk, dev, &s, error) || !wdr_system_look(s, world, error))
+		return false;
+	*ret = g_steal_pointer(&s);
+	return true;
 }
 
 static WdrSurveyDisk *look_at(const WdrWorld *world, WdrDisk *disk)

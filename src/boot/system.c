@@ -230,7 +230,7 @@ static void read_names(WdrSystem *s)
 	s->host_name = host ? wdr_escape(g_strstrip(host)) : NULL;
 }
 
-void wdr_system_look_again(WdrSystem *s, const WdrWorld *world)
+bool wdr_system_look(WdrSystem *s, const WdrWorld *world, GError **error)
 {
 	s->boot = s->root = NULL;
 	g_clear_pointer(&s->flow, g_free);
@@ -245,6 +245,7 @@ void wdr_system_look_again(WdrSystem *s, const WdrWorld *world)
 	find_boot_folder(s);
 	read_names(s);
 	wdr_scan(s, world);
+	return wdr_stop_check(error);
 }
 
 bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
@@ -272,9 +273,6 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 		if (!((WdrSystemPart *)s->parts->pdata[0])->probe.type)
 			g_ptr_array_set_size(s->parts, 0);
 	}
-	wdr_system_look_again(s, world);
-	if (!wdr_stop_check(error))
-		return false;
 	*ret = g_steal_pointer(&s);
 	return true;
 }

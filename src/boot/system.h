@@ -64,7 +64,7 @@ typedef struct {
 
 /* disk: its name is the one in device paths, unless it is an image. dev is taken over, also on
  * failure. Problems with single volumes are kept in the result; only a disk or table that cannot be
- * read at all is an error. */
+ * read at all is an error. Roles and mentions are empty until wdr_system_look(). */
 bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_system_free(WdrSystem *s);
@@ -78,8 +78,10 @@ void wdr_system_use_tree(WdrSystemPart *part, WdrVolume *tree);
 void wdr_system_use_device(WdrSystemPart *part, WdrBlockDev *dev, WdrVolume *volume);
 /* The volume that tells block size, features and the like of an ext part. */
 WdrVolume *wdr_system_part_ext(const WdrSystemPart *part);
-/* Looks for roles and mentions again, after wdr_system_use_copy(). */
-void wdr_system_look_again(WdrSystem *s, const WdrWorld *world);
+/* Finds roles and mentions: once the parts have the volumes that they are to be read through, and
+ * again when they get others. It reads each file that may name a disk, so it is called no oftener.
+ * False if the user stopped it. */
+bool wdr_system_look(WdrSystem *s, const WdrWorld *world, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The part that the boot files lie on: boot, or root. NULL: neither was found. */
 WdrSystemPart *wdr_system_boot_part(const WdrSystem *s);
 

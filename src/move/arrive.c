@@ -147,7 +147,7 @@ static bool look(WdrArriving *a, const char *disk, GError **error)
 }
 
 /* Nothing of the system's own addresses leads to the old disk: its are searched for. */
-static void seek_old(WdrArriving *a)
+static bool seek_old(WdrArriving *a, GError **error)
 {
 	const WdrItineraryDisk *old = &a->it->source;
 
@@ -164,19 +164,21 @@ static void seek_old(WdrArriving *a)
 		g_array_append_val(a->old, id);
 	}
 	a->system->sought = a->old;
-	wdr_system_look_again(a->system, a->world);
+	return wdr_system_look(a->system, a->world, error);
 }
 
-static void check(WdrArriving *a, bool is_there)
+static bool check(WdrArriving *a, bool is_there, GError **error)
 {
 	if (!is_there) {
 		wdr_arrive_why(a);
-		return;
+		return true;
 	}
-	seek_old(a);
+	if (!seek_old(a, error))
+		return false;
 	wdr_arrive_start(a);
 	wdr_arrive_files(a);
 	wdr_arrive_old(a);
+	return true;
 }
 
 static bool arrive(WdrArriving *a, const char *disk, WdrArrival **ret, GError **error)
@@ -188,14 +190,17 @@ static bool arrive(WdrArriving *a, const char *disk, WdrArrival **ret, GError **
 	search(&s);
 	if (!s.found)
 		return no_move(a, error);
-	*ret = s.found;
 	s.found->disk = g_strdup(a->disk->name);
 	a->it = s.found->it;
 	a->records = s.found->records;
 	a->checks = s.found->checks = wdr_checks_new();
-	check(a, s.found->is_there);
+	if (!check(a, s.found->is_there, error)) {
+		wdr_arrival_free(s.found);
+		return false;
+	}
 	if (s.found->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0)
 		close_logbook(a, s.found);
+	*ret = s.found;
 	return true;
 }
 

@@ -37,7 +37,6 @@ static bool use_mounts(WdrOnSite *o, GError **error)
 			return false;
 		wdr_system_use_tree(p, tree);
 	}
-	wdr_system_look_again(o->system, o->world);
 	return true;
 }
 
@@ -71,6 +70,7 @@ bool wdr_onsite_open(
 		!wdr_system_read(world, o->disk, dev, &o->system, error) ||
 		!wdr_parttable_check(o->system->table, o->system->dev, error) ||
 		!check_parts(o, error) || (is_running && !use_mounts(o, error)) ||
+		!wdr_system_look(o->system, world, error) ||
 		!wdr_itinerary_disk_describe(o->disk, o->system->dev, &o->seen, error))
 		return false;
 	*ret = g_steal_pointer(&o);

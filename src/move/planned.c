@@ -137,7 +137,8 @@ static bool plan(const WdrWorld *world, const WdrItinerary *it, bool on_source, 
 		use_table(s, it);
 		use_disk(world, s, &it->target);
 	}
-	wdr_system_look_again(s, world);
+	if (!wdr_system_look(s, world, error))
+		return false;
 	*ret = g_steal_pointer(&s);
 	return true;
 }

@@ -240,8 +240,7 @@ static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, 
 			return false;
 		}
 	}
-	wdr_system_look_again(s->system, world);
-	return check_system(s, error);
+	return wdr_system_look(s->system, world, error) && check_system(s, error);
 }
 
 bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError **error)

@@ -193,8 +193,10 @@ bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *c
 	words[0] = g_strdup(program);
 	g_autofree char *line = g_strjoinv(" ", words);
 	g_debug("running %s", line);
-	if (!g_spawn_sync(
-		    NULL, words, env, G_SPAWN_DEFAULT, NULL, NULL, &out, &err, &status, &local))
+	/* All our descriptors are closed on exec. Leaving that to the kernel lets GLib use
+	 * posix_spawn, which does not copy the page tables of a move that holds much memory. */
+	if (!g_spawn_sync(NULL, words, env, G_SPAWN_LEAVE_DESCRIPTORS_OPEN, NULL, NULL, &out, &err,
+		    &status, &local))
 		return wdr_error_set(
 			error, WDR_ERROR_IO, "running %s: %s", argv[0], local->message);
 	ret->exit_code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
