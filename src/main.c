@@ -1,4 +1,6 @@
+/* Finds the command that was named and runs it. */
 #include "cli/cli.h"
+
 #include "cli/signals.h"
 #include "cli/version.h"
 

@@ -3,8 +3,8 @@
 #include "base/cleanup.h"
 #include "base/hash.h"
 #include "base/io.h"
-#include "move/carry.h"
-#include "move/packing.h"
+#include "copy/packing_list.h"
+#include "copy/volume_copy.h"
 
 #include <fcntl.h>
 #include <spawn.h>
@@ -394,12 +394,12 @@ static void fill(WdrVolume *from, WdrBuilder *builder, const char *list)
 	g_autoptr(WdrPacking) packing = NULL;
 
 	sup_ok(wdr_packing_create(list, 1000, &packing, &error));
-	WdrCarry carry = { .source = from,
+	WdrCopy copy = { .source = from,
 		.builder = builder,
 		.record = wdr_packing_record,
 		.data = packing,
 		.renews_swap = true };
-	sup_ok(wdr_carry(the_world, &carry, NULL, &error));
+	sup_ok(wdr_copy_volume(the_world, &copy, NULL, &error));
 	sup_ok(builder->ops->finish(builder, &error));
 	sup_ok(wdr_packing_finish(packing, &error));
 }
@@ -409,8 +409,8 @@ void sup_compare(WdrVolume *built, const char *list)
 	g_autoptr(WdrPacking) packing = NULL;
 
 	sup_ok(wdr_packing_open(list, &packing, &error));
-	WdrCarry carry = { .source = built, .record = wdr_packing_compare, .data = packing };
-	sup_ok(wdr_carry(the_world, &carry, NULL, &error));
+	WdrCopy copy = { .source = built, .record = wdr_packing_compare, .data = packing };
+	sup_ok(wdr_copy_volume(the_world, &copy, NULL, &error));
 	sup_ok(wdr_packing_compare_end(packing, &error));
 }
 

@@ -3,8 +3,8 @@
 #pragma once
 
 #include "disk/blockdev.h"
-#include "volume/ext.h"
-#include "volume/fat.h"
+#include "volume/ext/ext.h"
+#include "volume/fat/fat.h"
 #include "volume/memory.h"
 #include "world/world.h"
 

@@ -1,3 +1,4 @@
+/* Reading integers and byte ranges from a buffer, with every bound checked. */
 #include "base/cursor.h"
 
 #include <glib.h>

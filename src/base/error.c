@@ -1,3 +1,4 @@
+/* The one error domain, with errno and a hint attached to each error. */
 #include "base/error.h"
 
 #include <errno.h>

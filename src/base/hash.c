@@ -1,3 +1,4 @@
+/* XXH3 hashes, and hashes of long files that can be taken up again at each GiB. */
 #include "base/hash.h"
 
 #include "base/io.h"

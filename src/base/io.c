@@ -1,3 +1,4 @@
+/* Reading and writing files and folders: complete, checked, replaced by rename. */
 #include "base/io.h"
 
 #include "base/cleanup.h"

@@ -1,3 +1,4 @@
+/* Building JSON objects, and numbers that JSON and C agree on. */
 #include "base/json.h"
 
 #include "base/text.h"

@@ -1,3 +1,5 @@
+/* Files of the state folder, opened relative to a checked folder handle and never through a link.
+ */
 #include "base/record.h"
 
 #include "base/cleanup.h"

@@ -1,3 +1,4 @@
+/* The flag that a signal sets and that long loops ask for. */
 #include "base/stop.h"
 
 #include <signal.h>

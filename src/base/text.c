@@ -1,3 +1,4 @@
+/* Sizes, times, rates and untrusted bytes as text for people. */
 #include "base/text.h"
 
 #include <math.h>

@@ -3,7 +3,7 @@
 
 #include "base/text.h"
 #include "present/chart_axis.h"
-#include "present/pace.h"
+#include "present/show_pace.h"
 
 #include <cairo-svg.h>
 #include <cairo.h>

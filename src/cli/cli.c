@@ -1,3 +1,4 @@
+/* What all commands share: options, help, output streams, errors, the typed answer. */
 #include "cli/cli.h"
 
 #include "base/text.h"

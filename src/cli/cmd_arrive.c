@@ -1,10 +1,11 @@
+/* wanderitas arrive: the checks after the restart. */
 #include "cli/plan_options.h"
-#include "cli/progress.h"
 
+#include "check/arrive.h"
 #include "cli/keep.h"
-#include "move/arrive.h"
+#include "cli/progress.h"
 #include "move/move.h"
-#include "present/arrival.h"
+#include "present/show_arrival.h"
 
 static bool arrive(WdrGlobals *globals, int argc, char **argv, WdrArrival **ret, GError **error)
 {

@@ -1,9 +1,10 @@
+/* wanderitas catchup: copies what changed since the move. */
 #include "cli/cli.h"
 
 #include "cli/progress.h"
 #include "cli/under_way.h"
 #include "move/catchup.h"
-#include "present/catchup.h"
+#include "present/show_catchup.h"
 
 #include <string.h>
 
@@ -44,7 +45,7 @@ static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 		wdr_present_catchup_json(stdout, it, &result);
 	else
 		wdr_present_catchup(&out, it, &result, globals->verbose != 0);
-	bool is_all = wdr_present_uncarried(&result.caught_up) == 0 &&
+	bool is_all = wdr_present_not_copied(&result.caught_up) == 0 &&
 		      result.caught_up.unsettled->len == 0;
 	return is_all ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
@@ -59,5 +60,4 @@ static int catchup_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_catchup = { "catchup", "[ITINERARY]",
-	"Carry over what changed on the source since it was carried.", WDR_GROUP_MOVE,
-	catchup_run };
+	"Copy over what changed on the source since it was copied.", WDR_GROUP_MOVE, catchup_run };

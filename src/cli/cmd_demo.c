@@ -1,3 +1,4 @@
+/* wanderitas demo: makes a bench with sample boards. */
 #include "cli/cli.h"
 
 #include "cli/progress.h"

@@ -1,9 +1,10 @@
+/* wanderitas draft: shows and saves an itinerary. */
 #include "cli/plan_options.h"
 
 #include "base/io.h"
+#include "check/planned_boot.h"
 #include "disk/backing.h"
-#include "move/planned.h"
-#include "present/itinerary.h"
+#include "present/show_itinerary.h"
 
 #include <string.h>
 
@@ -35,9 +36,9 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	const char *starts = it->what == WDR_MOVE_ROOT ? it->source.name : it->target.name;
 	g_autoptr(WdrRehearsal) planned = NULL;
 	g_autoptr(GError) error = NULL;
-	g_auto(WdrAround) around = { 0 };
+	g_auto(WdrMachine) around = { 0 };
 
-	wdr_around_look(world, it, &around);
+	wdr_machine_look(world, it, &around);
 	fputc('\n', out->file);
 	if (wdr_planned_rehearse(&around, &planned, &error))
 		wdr_present_verdict(out, "as planned", starts, planned);

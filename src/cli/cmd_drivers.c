@@ -1,8 +1,9 @@
+/* wanderitas drivers: shows and adds drivers that are needed to mount root. */
 #include "cli/plan_options.h"
-#include "cli/step.h"
 
-#include "move/drivers.h"
-#include "present/drivers.h"
+#include "change/add_drivers.h"
+#include "cli/step.h"
+#include "present/show_drivers.h"
 
 typedef struct {
 	char *target, *on, *medium, *state;

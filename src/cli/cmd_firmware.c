@@ -1,8 +1,9 @@
+/* wanderitas firmware: compares and updates firmware files of the boot volume. */
 #include "cli/plan_options.h"
-#include "cli/step.h"
 
-#include "move/firmware.h"
-#include "present/firmware.h"
+#include "change/update_firmware.h"
+#include "cli/step.h"
+#include "present/show_firmware.h"
 
 typedef struct {
 	char *from, *on, *state;
@@ -59,7 +60,7 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 {
 	WdrFirmwarePlan *p = plan;
 
-	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+	return wdr_disk_session_write(p->site, state, p->files, ret_has_begun, error);
 }
 
 static bool is_fine(const void *plan, bool is_done)

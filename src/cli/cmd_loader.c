@@ -1,8 +1,9 @@
+/* wanderitas loader: shows and writes boot loaders outside of volumes. */
 #include "cli/step.h"
 
 #include "base/json.h"
-#include "move/loader.h"
-#include "present/steps.h"
+#include "change/write_loader.h"
+#include "present/show_steps.h"
 
 #include <string.h>
 

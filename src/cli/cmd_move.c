@@ -1,14 +1,15 @@
+/* wanderitas move: shows the itinerary, asks, moves, and tells what was done. */
 #include "cli/plan_options.h"
 
-#include "boot/survey.h"
-#include "cli/progress.h"
+#include "boot/system/survey.h"
+#include "check/planned_boot.h"
 #include "cli/keep.h"
 #include "cli/move_steps.h"
+#include "cli/progress.h"
 #include "cli/under_way.h"
-#include "move/into.h"
-#include "move/planned.h"
-#include "present/itinerary.h"
-#include "present/ready.h"
+#include "plan/target_partition.h"
+#include "present/show_itinerary.h"
+#include "present/show_ready.h"
 
 #include <string.h>
 
@@ -67,7 +68,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if ((*argc == 2 || o->resume) &&
 		(p->to || p->from || p->what || p->table || p->into || p->leave_free ||
 			p->boot_size || p->leave_behind || p->second || p->with || p->name_by ||
-			p->keep_addresses || p->sector_size))
+			p->keep_identifiers || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
 	return true;
@@ -241,5 +242,5 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 
 const WdrCommand wdr_cmd_move = { "move",
 	"[ITINERARY | --to DISK [--from DISK] | --resume] [--erase NAME]",
-	"Move a system: show the itinerary, ask, carry everything, read it back.", WDR_GROUP_MOVE,
+	"Move a system: show the itinerary, ask, copy everything, read it back.", WDR_GROUP_MOVE,
 	move_run };

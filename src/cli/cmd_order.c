@@ -1,8 +1,9 @@
+/* wanderitas order: shows and sets the boot order. */
 #include "cli/plan_options.h"
-#include "cli/step.h"
 
-#include "move/order.h"
-#include "present/order.h"
+#include "change/order.h"
+#include "cli/step.h"
+#include "present/show_order.h"
 
 typedef struct {
 	char *first, *number, *targets, *initial, *state, *on;

@@ -1,11 +1,12 @@
+/* wanderitas pace: measures disks and compares records. */
 #include "base/io.h"
-#include "cli/cli.h"
 
 #include "base/text.h"
+#include "cli/cli.h"
 #include "cli/progress.h"
-#include "move/pace_record.h"
+#include "pace/pace_record.h"
 #include "present/chart.h"
-#include "present/pace.h"
+#include "present/show_pace.h"
 
 #include <stdlib.h>
 #include <string.h>

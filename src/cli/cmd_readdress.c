@@ -1,9 +1,10 @@
+/* wanderitas readdress: makes a copied disk name its own identifiers. */
 #include "cli/plan_options.h"
 
+#include "change/readdress.h"
 #include "cli/progress.h"
-#include "move/readdress.h"
-#include "move/second.h"
-#include "present/itinerary.h"
+#include "plan/second_machine.h"
+#include "present/show_itinerary.h"
 
 typedef struct {
 	gboolean running, renew, write;
@@ -54,7 +55,7 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 	if (o->second && o->running)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"--as-second-machine is for a copy, not for the running system");
-	if (o->second && !wdr_second_check_name(o->second, error))
+	if (o->second && !wdr_second_machine_check_name(o->second, error))
 		return false;
 	return !o->name_by || wdr_cli_name_by(o->name_by, &ret->name_by, error);
 }

@@ -1,6 +1,7 @@
+/* wanderitas ready: the checks before a move. */
 #include "cli/plan_options.h"
 
-#include "present/ready.h"
+#include "present/show_ready.h"
 
 static bool ready(
 	WdrPlanOptions *o, WdrGlobals *globals, int argc, char **argv, bool *ret, GError **error)

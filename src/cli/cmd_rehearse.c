@@ -1,10 +1,12 @@
+/* wanderitas rehearse: would the board boot from this disk? */
 #include "cli/step.h"
 
-#include "boot/survey.h"
-#include "move/planned.h"
-#include "move/together.h"
-#include "present/itinerary.h"
-#include "present/rehearsal.h"
+#include "boot/system/survey.h"
+#include "check/planned_boot.h"
+#include "check/root_and_boot.h"
+#include "disk/backing.h"
+#include "present/show_itinerary.h"
+#include "present/show_rehearsal.h"
 
 typedef struct {
 	char *medium, *without, *with;

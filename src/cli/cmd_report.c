@@ -1,14 +1,15 @@
+/* wanderitas report: the page about one move. */
 #include "cli/cli.h"
 
 #include "base/io.h"
 #include "base/stat.h"
+#include "check/planned_boot.h"
+#include "check/report.h"
 #include "cli/progress.h"
 #include "move/move.h"
-#include "move/pace_record.h"
-#include "move/planned.h"
-#include "move/report.h"
+#include "pace/pace_record.h"
 #include "present/page.h"
-#include "present/rehearsal.h"
+#include "present/show_rehearsal.h"
 
 #include <string.h>
 

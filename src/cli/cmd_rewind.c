@@ -1,9 +1,10 @@
+/* wanderitas rewind: puts changed files back. */
 #include "cli/step.h"
 
 #include "base/stat.h"
+#include "change/rewind.h"
 #include "cli/progress.h"
-#include "move/rewind.h"
-#include "present/rewind.h"
+#include "present/show_rewind.h"
 
 #include <sys/stat.h>
 

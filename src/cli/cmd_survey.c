@@ -1,7 +1,8 @@
+/* wanderitas survey: the board, its disks, and what names them. */
 #include "cli/cli.h"
 
-#include "boot/finding.h"
-#include "present/survey.h"
+#include "boot/system/finding.h"
+#include "present/show_survey.h"
 
 typedef struct {
 	gboolean mentions;

@@ -1,9 +1,10 @@
+/* wanderitas tune: shows and sets firmware settings for a new medium. */
 #include "cli/plan_options.h"
-#include "cli/step.h"
 
 #include "base/json.h"
-#include "move/tune.h"
-#include "present/steps.h"
+#include "change/tune.h"
+#include "cli/step.h"
+#include "present/show_steps.h"
 
 typedef struct {
 	char *target, *on, *state;
@@ -79,7 +80,7 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 {
 	WdrTunePlan *p = plan;
 
-	return wdr_onsite_write(p->site, state, p->files, ret_has_begun, error);
+	return wdr_disk_session_write(p->site, state, p->files, ret_has_begun, error);
 }
 
 static const WdrStepSort sort = { "tune", show, show_json, write_plan, NULL };

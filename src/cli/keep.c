@@ -1,3 +1,4 @@
+/* Keeps a command's result as a file beside the records of the move. */
 #include "cli/keep.h"
 
 #include "base/record.h"

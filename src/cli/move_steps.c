@@ -1,10 +1,11 @@
+/* The further steps of a move that the user agreed to with --with. */
 #include "cli/move_steps.h"
 
-#include "boot/ability.h"
+#include "boot/board/boot_support.h"
+#include "change/add_drivers.h"
+#include "change/order.h"
+#include "change/update_firmware.h"
 #include "cli/step.h"
-#include "move/drivers.h"
-#include "move/firmware.h"
-#include "move/order.h"
 
 #include <string.h>
 

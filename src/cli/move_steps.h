@@ -2,7 +2,7 @@
 #pragma once
 
 #include "cli/cli.h"
-#include "move/itinerary.h"
+#include "plan/itinerary.h"
 
 typedef enum {
 	WDR_STEP_DRIVERS = 1 << 0,  /* what the target needs, into the source's initramfs */

@@ -1,11 +1,12 @@
+/* The options that draw an itinerary, shared by draft, ready and move. */
 #include "cli/plan_options.h"
 
 #include "base/io.h"
 #include "base/stat.h"
 #include "base/text.h"
-#include "boot/survey.h"
+#include "boot/system/survey.h"
 #include "cli/move_steps.h"
-#include "move/second.h"
+#include "plan/second_machine.h"
 
 #include <string.h>
 
@@ -57,10 +58,10 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
 			"How mentions name the new partitions: partuuid, uuid, label, partlabel or path",
 			"FORM" },
-		{ "keep-addresses", 0, 0, G_OPTION_ARG_NONE, &o->keep_addresses,
+		{ "keep-identifiers", 0, 0, G_OPTION_ARG_NONE, &o->keep_identifiers,
 			"Give the target the source's UUIDs and PARTUUIDs", NULL },
 		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
-			"Further steps: loader (carry the loader area to a medium that is not SD or eMMC); of "
+			"Further steps: loader (copy the loader area to a medium that is not SD or eMMC); of "
 			"move, drivers (first put what the target needs into the source's initramfs), "
 			"order (have the board try the target's medium first), firmware (bring over "
 			"firmware files that are older)",
@@ -126,13 +127,13 @@ static bool convert(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 		.into = o->into,
 		.leave_behind = o->leave_behind,
 		.second_name = o->second,
-		.keep_addresses = o->keep_addresses != 0 };
+		.keep_identifiers = o->keep_identifiers != 0 };
 	if (!parse_table(o->table, &ret->table, error) ||
-		(o->second && !wdr_second_check_name(o->second, error)))
+		(o->second && !wdr_second_machine_check_name(o->second, error)))
 		return false;
 	if (o->second) {
 		g_strfreev(o->all_behind);
-		o->all_behind = wdr_second_patterns(o->leave_behind);
+		o->all_behind = wdr_second_machine_patterns(o->leave_behind);
 		ret->leave_behind = o->all_behind;
 	}
 	if (o->what && (!wdr_what_parse(o->what, &ret->what) || ret->what == WDR_MOVE_NOTHING))
@@ -148,9 +149,9 @@ static bool convert(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 	return parse_steps(o, ret, error);
 }
 
-bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error)
+bool wdr_cli_name_by(const char *text, WdrIdentifierKind *ret, GError **error)
 {
-	return wdr_address_kind_parse(text, ret) ||
+	return wdr_identifier_kind_parse(text, ret) ||
 	       wdr_error_set(error, WDR_ERROR_USAGE,
 		       "--name-by is partuuid, uuid, label, partlabel or path, not '%s'", text);
 }

@@ -2,13 +2,13 @@
 #pragma once
 
 #include "cli/cli.h"
-#include "move/itinerary.h"
+#include "plan/itinerary.h"
 
 typedef struct {
 	char *from, *to, *what, *into, *table, *leave_free, *boot_size, *with, *name_by, *state;
 	char **leave_behind, **all_behind; /* the latter with those of a second machine */
 	char *second;
-	gboolean keep_addresses;
+	gboolean keep_identifiers;
 	int sector_size;
 	bool takes_steps; /* the command does the steps around the move that --with names: */
 	unsigned steps;   /* WdrMoveSteps; set by wdr_plan_options_draft() */
@@ -23,6 +23,6 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 bool wdr_plan_options_draft(
 	const WdrWorld *world, WdrPlanOptions *o, WdrItinerary **ret, GError **error);
 
-/* What readdress shares with them: a form of address, and the disk that / is mounted from. */
-bool wdr_cli_name_by(const char *text, WdrAddressKind *ret, GError **error);
+/* What readdress shares with them: a form of identifier, and the disk that / is mounted from. */
+bool wdr_cli_name_by(const char *text, WdrIdentifierKind *ret, GError **error);
 bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error);

@@ -1,3 +1,4 @@
+/* The progress line: bytes on the medium, rate, time left. */
 #include "cli/progress.h"
 
 #include "base/text.h"

@@ -1,3 +1,4 @@
+/* Stops the program at Ctrl-C and the like: politely first, at once the second time. */
 #include "cli/signals.h"
 
 #include "base/stop.h"

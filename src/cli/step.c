@@ -1,17 +1,18 @@
+/* The frame of the step commands: look, show, write. */
 #include "cli/step.h"
 
-#include "boot/ability.h"
+#include "boot/board/boot_support.h"
+#include "change/raw_change.h"
 #include "cli/progress.h"
-#include "move/outside.h"
-#include "present/steps.h"
+#include "present/show_steps.h"
 
 static char *state_of(const WdrStepRun *step)
 {
 	if (step->state)
 		return g_canonicalize_filename(step->state, NULL);
-	return step->site ? wdr_onsite_state(
+	return step->site ? wdr_disk_session_state(
 				    step->site, step->sort->name, wdr_world_now(step->site->world))
-			  : wdr_outside_state(step->world, step->sort->name);
+			  : wdr_raw_change_state(step->world, step->sort->name);
 }
 
 /* *ret_done_in is where the records are; the caller's; NULL: it failed. */

@@ -2,8 +2,8 @@
  */
 #pragma once
 
+#include "change/disk_session.h"
 #include "cli/cli.h"
-#include "move/onsite.h"
 #include "present/out.h"
 
 /* What is the same for all runs of one step. */
@@ -22,9 +22,9 @@ extern const WdrStepSort wdr_step_drivers, wdr_step_order, wdr_step_firmware;
 typedef struct {
 	const WdrStepSort *sort;
 	void *plan;
-	const WdrOnSite *site; /* the disk that is changed; NULL: what is changed is on none */
-	const WdrWorld *world; /* then */
-	const char *state;     /* that the user named; NULL: the default */
+	const WdrDiskSession *site; /* the disk that is changed; NULL: what is changed is on none */
+	const WdrWorld *world;      /* then */
+	const char *state;          /* that the user named; NULL: the default */
 	bool has_work, is_writing;
 	bool is_asked;          /* for a change, which may be there already */
 	const bool *has_unread; /* set by write: something can be read back only later; NULL: no */

@@ -1,9 +1,10 @@
+/* Finds the move that --resume, catchup and report are about. */
 #include "cli/under_way.h"
 
 #include "base/stat.h"
 #include "cli/progress.h"
-#include "disk/signs.h"
-#include "present/trouble.h"
+#include "disk/failure_clues.h"
+#include "present/show_trouble.h"
 
 #include <string.h>
 
@@ -54,8 +55,8 @@ static void show_signs(const WdrWorld *world, const WdrOut *out, const WdrItiner
 
 	if (!wdr_itinerary_disk_find(world, disk, &now, NULL))
 		return;
-	g_autoptr(GPtrArray) signs = wdr_disk_signs(world, now);
-	wdr_present_signs(out, disk->name, signs);
+	g_autoptr(GPtrArray) signs = wdr_failure_clues(world, now);
+	wdr_present_failure_clues(out, disk->name, signs);
 }
 
 int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError *error,
@@ -65,7 +66,7 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 
 	wdr_progress_end();
 	if (result->missing->len)
-		wdr_present_missing(&out, result->missing);
+		wdr_present_unreadable(&out, result->missing);
 	/* Which of the two it was the message says; what names neither is no failure of a disk. */
 	if (result->missing->len || names(error, it->source.path))
 		show_signs(world, &out, &it->source);

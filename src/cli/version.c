@@ -1,3 +1,4 @@
+/* The --version text: version, commit, libraries. */
 #include "cli/version.h"
 
 #include "commit.h"

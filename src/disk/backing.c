@@ -1,3 +1,4 @@
+/* Follows a disk or file down to the device that holds its bytes. */
 #include "disk/backing.h"
 
 #include "base/cleanup.h"
@@ -305,4 +306,12 @@ GPtrArray *wdr_backing_loops(const WdrBacking *backing, const char *own_name)
 			g_ptr_array_add(loops, g_strdup(name));
 	}
 	return loops;
+}
+
+bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b)
+{
+	g_autoptr(WdrBacking) x = wdr_backing_of(world, a);
+	g_autoptr(WdrBacking) y = wdr_backing_of(world, b);
+
+	return wdr_backing_is_shared(x, y) || strcmp(a->path, b->path) == 0;
 }

@@ -25,3 +25,6 @@ bool wdr_backing_holds(const WdrBacking *disk, const WdrBacking *file);
 /* The other loop devices of this machine that show some of these bytes (char *, "loop3"). The
  * disk's own name is left out. The caller's. */
 GPtrArray *wdr_backing_loops(const WdrBacking *backing, const char *own_name);
+/* A write to one changes the other: both are the same disk or file, whatever they are called, or
+ * one shows the other's bytes (a loop device, a mapping, another path to it). */
+bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b);

@@ -1,3 +1,4 @@
+/* Bounds, alignment and direct access for every kind of disk. */
 #include "disk/blockdev.h"
 
 #include <string.h>

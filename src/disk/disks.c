@@ -1,8 +1,8 @@
+/* Lists this machine's or bench's disks, and finds one by name, path or image file. */
 #include "disk/disks.h"
 
 #include "base/io.h"
 #include "base/stat.h"
-#include "disk/backing.h"
 
 #include <dirent.h>
 #include <errno.h>
@@ -312,14 +312,6 @@ char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk)
 	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/loop/backing_file", disk->name);
 
 	return disk->is_image ? g_strdup(disk->path) : wdr_world_line(world, in_sys);
-}
-
-bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b)
-{
-	g_autoptr(WdrBacking) x = wdr_backing_of(world, a);
-	g_autoptr(WdrBacking) y = wdr_backing_of(world, b);
-
-	return wdr_backing_is_shared(x, y) || strcmp(a->path, b->path) == 0;
 }
 
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)

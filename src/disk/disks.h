@@ -29,9 +29,6 @@ bool wdr_disks_list(
 /* A disk by its name, its path, or as an image file. Links are followed. */
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* A write to one changes the other: both are the same disk or file, whatever they are called, or
- * one shows the other's bytes (a loop device, a mapping, another path to it). */
-bool wdr_disk_is_same(const WdrWorld *world, const WdrDisk *a, const WdrDisk *b);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 

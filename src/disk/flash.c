@@ -1,3 +1,4 @@
+/* Finds and reads SPI flash and eMMC boot partitions. */
 #include "disk/flash.h"
 
 #include "base/cleanup.h"

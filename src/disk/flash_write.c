@@ -1,5 +1,6 @@
 /* Writing to flash by its erase blocks. Interface: the kernel's include/uapi/mtd/mtd-abi.h. */
 #include "base/cleanup.h"
+
 #include "base/io.h"
 #include "base/stat.h"
 #include "base/text.h"

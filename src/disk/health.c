@@ -1,3 +1,4 @@
+/* Reads wear, temperature and errors that a disk reports. */
 #include "disk/health.h"
 
 #include "base/io.h"

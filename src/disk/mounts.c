@@ -1,3 +1,4 @@
+/* Parses mountinfo of this process and of all other mount namespaces. */
 #include "disk/mounts.h"
 
 #include "base/io.h"

@@ -1,3 +1,4 @@
+/* Reads and writes MBR and GPT tables with libfdisk. */
 #include "disk/parttable.h"
 
 #include "base/text.h"

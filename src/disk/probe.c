@@ -1,3 +1,4 @@
+/* Identifies what lies at a place of a disk with libblkid. */
 #include "disk/probe.h"
 
 #include <blkid/blkid.h>

@@ -1,3 +1,4 @@
+/* Gathers small writes into large requests, carried out by a thread. */
 #include "disk/stream.h"
 
 #include <stdlib.h>

@@ -1,10 +1,11 @@
+/* Repeated passes that copy what changed on the source. */
 #include "move/catchup.h"
 
 #include "base/io.h"
-#include "move/apply.h"
-#include "move/moving.h"
-#include "move/records.h"
-#include "move/running.h"
+#include "copy/apply_changes.h"
+#include "move/move_run.h"
+#include "move/target_records.h"
+#include "plan/running_source.h"
 
 #include <string.h>
 
@@ -46,7 +47,7 @@ static void found_free(void *data)
 }
 
 /* Files that the target has in an edited form, with what they were made from. */
-static GHashTable *edited_files(const WdrMoving *m, unsigned number)
+static GHashTable *edited_files(const WdrMoveRun *m, unsigned number)
 {
 	GHashTable *edited = g_hash_table_new(g_str_hash, g_str_equal);
 
@@ -58,34 +59,34 @@ static GHashTable *edited_files(const WdrMoving *m, unsigned number)
 	return edited;
 }
 
-static WdrDifference difference_of(
-	const WdrMoving *m, const WdrItineraryPart *p, const WdrLeave *leave, GHashTable *edited)
+static WdrDifference difference_of(const WdrMoveRun *m, const WdrItineraryPart *p,
+	const WdrExclude *exclude, GHashTable *edited)
 {
 	return (WdrDifference){ .world = m->world,
-		.source = wdr_moving_source_part(m, p->number)->volume,
-		.leave = leave,
+		.source = wdr_move_run_source_part(m, p->number)->volume,
+		.exclude = exclude,
 		.edited = edited,
 		.missing = m->logged.missing,
 		.partition = p->number };
 }
 
-/* A FAT is carried as a whole or not at all: one whose edited files changed is left as it is. */
+/* A FAT is copied as a whole or not at all: one whose edited files changed is left as it is. */
 static void keep_whole(const WdrItineraryPart *p, GPtrArray *diffs)
 {
 	bool has_edited = false;
 
 	for (guint i = 0; i < diffs->len; i++)
 		has_edited |= ((const WdrDiff *)diffs->pdata[i])->kind == WDR_DIFF_EDITED;
-	for (guint i = 0; has_edited && wdr_moving_is_fat(p) && i < diffs->len; i++)
+	for (guint i = 0; has_edited && wdr_move_run_is_fat(p) && i < diffs->len; i++)
 		((WdrDiff *)diffs->pdata[i])->kind = WDR_DIFF_EDITED;
 }
 
-static bool find_in_part(WdrMoving *m, const WdrItineraryPart *p, Found *ret, GError **error)
+static bool find_in_part(WdrMoveRun *m, const WdrItineraryPart *p, Found *ret, GError **error)
 {
-	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, p);
+	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, p);
 	g_autoptr(GHashTable) edited = edited_files(m, p->number);
-	g_autofree char *list = wdr_moving_packing_file(m, p);
-	WdrDifference d = difference_of(m, p, leave, edited);
+	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	WdrDifference d = difference_of(m, p, exclude, edited);
 	g_autoptr(WdrPacking) packing = NULL;
 
 	ret->part = p;
@@ -96,7 +97,7 @@ static bool find_in_part(WdrMoving *m, const WdrItineraryPart *p, Found *ret, GE
 	return true;
 }
 
-static unsigned count_to_carry(const Found *f)
+static unsigned count_to_copy(const Found *f)
 {
 	unsigned count = 0;
 
@@ -106,103 +107,105 @@ static unsigned count_to_carry(const Found *f)
 }
 
 /* All parts; a running FAT is flushed and opened anew before. */
-static bool find_all(WdrMoving *m, GPtrArray *found, unsigned *ret_count, GError **error)
+static bool find_all(WdrMoveRun *m, GPtrArray *found, unsigned *ret_count, GError **error)
 {
 	*ret_count = 0;
 	if (!wdr_running_refresh(m->world, m->source->disk, m->source->system, error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		/* Swap has nothing to carry, and blocks are only carried of what nobody writes to.
+		/* Swap has nothing to copy, and blocks are only copied of what nobody writes to.
 		 */
-		if (!wdr_moving_is_volume(p))
+		if (!wdr_move_run_is_volume(p))
 			continue;
 		Found *f = g_new0(Found, 1);
 		g_ptr_array_add(found, f);
 		if (!find_in_part(m, p, f, error))
 			return false;
-		*ret_count += count_to_carry(f);
+		*ret_count += count_to_copy(f);
 	}
 	return true;
 }
 
-/* ---- carrying it ---- */
+/* ---- copying it ---- */
 
-static const WdrMissing *missing_of(const WdrMoving *m, const Found *f, const char *path)
+static const WdrUnreadable *missing_of(const WdrMoveRun *m, const Found *f, const char *path)
 {
-	return wdr_missing_find(m->logged.missing, f->part->number, path);
+	return wdr_unreadable_find(m->logged.missing, f->part->number, path);
 }
 
 /* Of what was renamed nothing was read again: the same is missing as before. */
-static bool note_renamed(WdrMoving *m, const Found *f, GError **error)
+static bool note_renamed(WdrMoveRun *m, const Found *f, GError **error)
 {
 	for (guint i = 0; i < f->diffs->len; i++) {
 		const WdrDiff *diff = f->diffs->pdata[i];
-		const WdrMissing *was =
+		const WdrUnreadable *was =
 			diff->renamed_from ? missing_of(m, f, diff->renamed_from) : NULL;
-		if (was && !wdr_moving_note_missing(
+		if (was && !wdr_move_run_note_unreadable(
 				   m, f->part->number, diff->now.path, was->ranges, error))
 			return false;
 	}
 	return true;
 }
 
-/* What is missing of what was carried now, or is not any more. */
-static bool note_missing(WdrMoving *m, const Found *f, GError **error)
+/* What is missing of what was copied now, or is not any more. */
+static bool note_missing(WdrMoveRun *m, const Found *f, GError **error)
 {
 	if (!note_renamed(m, f, error))
 		return false;
 	for (guint i = 0; i < f->diffs->len; i++) {
 		const WdrDiff *diff = f->diffs->pdata[i];
 		const char *path = diff->now.path ? diff->now.path : diff->was.path;
-		bool is_carried = (diff->kind == WDR_DIFF_NEW && !diff->renamed_from) ||
-				  diff->kind == WDR_DIFF_CONTENT || diff->kind == WDR_DIFF_REMOVED;
-		if (is_carried && (diff->missing->len > 0 || missing_of(m, f, path)) &&
-			!wdr_moving_note_missing(m, f->part->number, path, diff->missing, error))
+		bool is_copied = (diff->kind == WDR_DIFF_NEW && !diff->renamed_from) ||
+				 diff->kind == WDR_DIFF_CONTENT || diff->kind == WDR_DIFF_REMOVED;
+		if (is_copied && (diff->missing->len > 0 || missing_of(m, f, path)) &&
+			!wdr_move_run_note_unreadable(
+				m, f->part->number, path, diff->missing, error))
 			return false;
 	}
 	return true;
 }
 
-static bool apply_to_ext(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
+static bool apply_to_ext(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GError **error)
 {
-	g_autoptr(WdrLeave) leave = wdr_moving_leave(m, f->part);
+	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, f->part);
 	g_autoptr(GHashTable) edited = edited_files(m, f->part->number);
-	g_autofree char *list = wdr_moving_packing_file(m, f->part);
-	WdrDifference d = difference_of(m, f->part, leave, edited);
+	g_autofree char *list = wdr_move_run_packing_file(m, f->part);
+	WdrDifference d = difference_of(m, f->part, exclude, edited);
 	uint64_t offset = 0;
 	uint64_t bytes = 0;
-	WdrBlockDev *dev = wdr_hold_device(m, hold, f->part, false, &offset);
+	WdrBlockDev *dev = wdr_last_part_device(m, last_part, f->part, false, &offset);
 	WdrBuildTarget target = { dev, offset, f->part->to.size, m->source->scratch, NULL, NULL };
 
 	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error) ||
 		!wdr_apply_list(list, f->diffs, f->begun, error))
 		return false;
 	m->result->caught_up.bytes += bytes;
-	return note_missing(m, f, error) && wdr_hold_verify(m, hold, f->part, f->diffs, error) &&
+	return note_missing(m, f, error) &&
+	       wdr_last_part_verify(m, last_part, f->part, f->diffs, error) &&
 	       /* Root is checked with the records on it. */
-	       (hold->part == f->part || f->part == wdr_itinerary_root(m->it) ||
-		       wdr_moving_check_ext(m, f->part, error));
+	       (last_part->part == f->part || f->part == wdr_itinerary_root(m->it) ||
+		       wdr_move_run_check_ext(m, f->part, error));
 }
 
-/* A FAT is small enough to be carried anew. */
-static bool carry_fat_again(WdrMoving *m, WdrHold *hold, Found *f, GError **error)
+/* A FAT is small enough to be copied anew. */
+static bool copy_fat_again(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GError **error)
 {
 	uint64_t offset = 0;
-	WdrBlockDev *dev = wdr_hold_device(m, hold, f->part, false, &offset);
+	WdrBlockDev *dev = wdr_last_part_device(m, last_part, f->part, false, &offset);
 	uint64_t entries = m->result->entries;
 	uint64_t bytes = m->result->bytes;
 
-	if (!wdr_moving_fill(m, f->part, dev, offset, error) ||
-		(hold->part == f->part && !wdr_hold_look(hold, error)))
+	if (!wdr_move_run_fill(m, f->part, dev, offset, error) ||
+		(last_part->part == f->part && !wdr_last_part_look(last_part, error)))
 		return false;
-	WdrBlockDev *medium = wdr_hold_device(m, hold, f->part, true, &offset);
+	WdrBlockDev *medium = wdr_last_part_device(m, last_part, f->part, true, &offset);
 	/* It was counted the first time. */
 	m->result->entries = entries;
 	m->result->bytes = bytes;
 	m->result->caught_up.bytes += f->part->bytes;
-	return wdr_moving_compare(m, f->part, medium, offset, error) &&
-	       wdr_moving_check_fat(m, medium, offset, f->part->to.size, error);
+	return wdr_move_run_compare(m, f->part, medium, offset, error) &&
+	       wdr_move_run_check_fat(m, medium, offset, f->part->to.size, error);
 }
 
 /* What was renamed is told under its new name alone. */
@@ -225,8 +228,8 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 		WdrCaught *c = g_new0(WdrCaught, 1);
 		c->partition = f->part->number;
 		c->kind = diff->kind;
-		/* What cannot be carried may have been removed. */
-		const WdrPacked *there = diff->now.path ? &diff->now : &diff->was;
+		/* What cannot be copied may have been removed. */
+		const WdrListEntry *there = diff->now.path ? &diff->now : &diff->was;
 		c->path = g_strdup(there->path);
 		c->from = g_strdup(diff->renamed_from);
 		c->is_folder = there->kind == WDR_KIND_FOLDER;
@@ -234,26 +237,26 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 	}
 }
 
-static bool carry_changes(WdrMoving *m, WdrHold *hold, GPtrArray *found, GError **error)
+static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found, GError **error)
 {
-	if (!hold->dev && !wdr_hold_take(m, hold, error))
+	if (!last_part->dev && !wdr_last_part_take(m, last_part, error))
 		return false;
 	for (guint i = 0; i < found->len; i++) {
 		Found *f = found->pdata[i];
-		if (count_to_carry(f) == 0)
+		if (count_to_copy(f) == 0)
 			continue;
-		if (!wdr_logbook_step(m->logbook, error, "carrying %u changes to partition %u",
-			    count_to_carry(f), f->part->number) ||
-			!wdr_moving_note_changing(m, f->part, error) ||
-			!(wdr_moving_is_fat(f->part) ? carry_fat_again : apply_to_ext)(
-				m, hold, f, error) ||
-			!wdr_moving_note_carried(m, f->part, error))
+		if (!wdr_logbook_step(m->logbook, error, "copying %u changes to partition %u",
+			    count_to_copy(f), f->part->number) ||
+			!wdr_move_run_note_changing(m, f->part, error) ||
+			!(wdr_move_run_is_fat(f->part) ? copy_fat_again : apply_to_ext)(
+				m, last_part, f, error) ||
+			!wdr_move_run_note_copied(m, f->part, error))
 			return false;
 	}
 	return true;
 }
 
-bool wdr_catchup_passes(WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **error)
+bool wdr_catchup_passes(WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
 {
 	caught_up_init(ret);
 	for (ret->passes = 0; ret->passes < WDR_PASSES_MAX; ret->passes++) {
@@ -262,14 +265,14 @@ bool wdr_catchup_passes(WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **
 		if (!wdr_logbook_step(m->logbook, error, "looking for what changed since") ||
 			!find_all(m, found, &count, error))
 			return false;
-		/* The last look finds what still changes; what it tells of was carried as it was.
+		/* The last look finds what still changes; what it tells of was copied as it was.
 		 */
 		bool is_last = ret->passes + 1 == WDR_PASSES_MAX;
 		for (guint i = 0; i < found->len; i++)
 			tell(ret, found->pdata[i]);
 		if (count == 0)
 			return true;
-		if (!carry_changes(m, hold, found, error))
+		if (!copy_changes(m, last_part, found, error))
 			return false;
 		for (guint i = 0; is_last && i < found->len; i++) {
 			WdrCaughtUp last = { .changes = ret->unsettled };
@@ -281,7 +284,7 @@ bool wdr_catchup_passes(WdrMoving *m, WdrHold *hold, WdrCaughtUp *ret, GError **
 
 /* ---- on its own ---- */
 
-static bool is_unfinished(const WdrMoving *m, GError **error)
+static bool is_unfinished(const WdrMoveRun *m, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
 		m->it->target.name);
@@ -290,16 +293,16 @@ static bool is_unfinished(const WdrMoving *m, GError **error)
 }
 
 /* Also of a catching up: it may have been cut off when all but the boot marks was in its place. */
-static bool check_logbook(WdrMoving *m, GError **error)
+static bool check_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *path = wdr_moving_logbook_file(m);
+	g_autofree char *path = wdr_move_run_logbook_file(m);
 
-	wdr_logged_clear(&m->logged);
-	return wdr_logged_read(path, &m->logged, error) &&
+	wdr_move_progress_clear(&m->logged);
+	return wdr_move_progress_read(path, &m->logged, error) &&
 	       ((m->logged.was_done && m->logged.is_released) || is_unfinished(m, error));
 }
 
-static bool check_target_parts(WdrMoving *m, GError **error)
+static bool check_target_parts(WdrMoveRun *m, GError **error)
 {
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
@@ -321,37 +324,37 @@ static bool check_target_parts(WdrMoving *m, GError **error)
 	return true;
 }
 
-static bool open_logbook(WdrMoving *m, GError **error)
+static bool open_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *logbook = wdr_moving_logbook_file(m);
+	g_autofree char *logbook = wdr_move_run_logbook_file(m);
 
 	return wdr_logbook_open(m->world, logbook, &m->logbook, error);
 }
 
-static bool run(WdrMoving *m, GError **error)
+static bool run(WdrMoveRun *m, GError **error)
 {
-	g_auto(WdrHold) hold = { 0 };
+	g_auto(WdrLastPart) last_part = { 0 };
 	WdrItineraryDisk expected = wdr_itinerary_moved_target(m->it);
 
-	return wdr_moving_lock(m, error) && check_logbook(m, error) &&
-	       wdr_moving_open_source(m, false, error) &&
-	       wdr_moving_open_target(m, &expected, error) && check_target_parts(m, error) &&
+	return wdr_move_run_lock(m, error) && check_logbook(m, error) &&
+	       wdr_move_run_open_source(m, false, error) &&
+	       wdr_move_run_open_target(m, &expected, error) && check_target_parts(m, error) &&
 	       open_logbook(m, error) &&
-	       wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
-	       wdr_moving_check_missing(m, error) &&
-	       (!hold.dev ||
-		       (wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error))) &&
-	       wdr_moving_end_well(m, error);
+	       wdr_catchup_passes(m, &last_part, &m->result->caught_up, error) &&
+	       wdr_move_run_check_unreadable(m, error) &&
+	       (!last_part.dev || (wdr_records_leave(m, &last_part, error) &&
+					  wdr_last_part_release(m, &last_part, error))) &&
+	       wdr_move_run_end_well(m, error);
 }
 
 bool wdr_catchup(const WdrWorld *world, const WdrItinerary *it, const char *state,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
 {
-	WdrMoving m;
+	WdrMoveRun m;
 	GError *failure = NULL;
 
-	wdr_moving_init(&m, world, it, state, ret_has_begun, ret);
+	wdr_move_run_init(&m, world, it, state, ret_has_begun, ret);
 	m.goes_on = true;
 	(void)run(&m, &failure);
-	return wdr_moving_end(&m, failure, error);
+	return wdr_move_run_end(&m, failure, error);
 }

@@ -1,14 +1,16 @@
-#include "move/moving.h"
+/* The steps of a move in their order. */
+#include "move/move.h"
 
 #include "base/record.h"
 #include "base/stat.h"
-#include "disk/spots.h"
-#include "disk/truesize.h"
-#include "move/change.h"
-#include "move/into.h"
-#include "move/packing.h"
-#include "move/records.h"
-#include "move/running.h"
+#include "change/change.h"
+#include "copy/packing_list.h"
+#include "disk/spot_checks.h"
+#include "disk/true_size.h"
+#include "move/move_run.h"
+#include "move/target_records.h"
+#include "plan/running_source.h"
+#include "plan/target_partition.h"
 
 #include <errno.h>
 #include <string.h>
@@ -33,19 +35,19 @@ void wdr_move_result_clear(WdrMoveResult *r)
 
 /* ---- before anything is written ---- */
 
-static bool prepare(WdrMoving *m, GError **error)
+static bool prepare(WdrMoveRun *m, GError **error)
 {
-	return wdr_moving_open_source(m, true, error) &&
-	       (m->is_resuming ? wdr_moving_reopen_target(m, error)
-			       : wdr_moving_open_target(m, &m->it->target, error) &&
-					 wdr_moving_check_occupants(m, error)) &&
-	       (!wdr_moving_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
+	return wdr_move_run_open_source(m, true, error) &&
+	       (m->is_resuming ? wdr_move_run_reopen_target(m, error)
+			       : wdr_move_run_open_target(m, &m->it->target, error) &&
+					 wdr_move_run_check_target_contents(m, error)) &&
+	       (!wdr_move_run_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
 		       wdr_change_check_rest(m->world, m->source->disk, error));
 }
 
-static void remove_checkpoint(const WdrMoving *m, const WdrItineraryPart *p)
+static void remove_checkpoint(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
-	g_autofree char *path = wdr_moving_checkpoint_file(m, p);
+	g_autofree char *path = wdr_move_run_checkpoint_file(m, p);
 
 	wdr_record_remove(path);
 }
@@ -59,10 +61,10 @@ static bool hint_at_state(GError **error)
 	return false;
 }
 
-static bool begin_logbook(WdrMoving *m, GError **error)
+static bool begin_logbook(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
-	g_autofree char *logbook = wdr_moving_logbook_file(m);
+	g_autofree char *logbook = wdr_move_run_logbook_file(m);
 	g_autofree char *json = wdr_itinerary_to_json(m->it);
 
 	if (m->is_resuming)
@@ -81,7 +83,7 @@ static bool begin_logbook(WdrMoving *m, GError **error)
 
 /* ---- step 1: an empty table, and the note ---- */
 
-static bool wipe(WdrMoving *m, uint64_t start, uint64_t size, GError **error)
+static bool wipe(WdrMoveRun *m, uint64_t start, uint64_t size, GError **error)
 {
 	uint64_t part = MIN(size, WIPE_BYTES);
 
@@ -90,7 +92,7 @@ static bool wipe(WdrMoving *m, uint64_t start, uint64_t size, GError **error)
 }
 
 /* What is going to be erased is of no use to the medium any more. */
-static void discard(WdrMoving *m)
+static void discard(WdrMoveRun *m)
 {
 	const WdrItineraryPart *only = m->it->parts->pdata[0];
 	uint64_t start = m->it->into ? only->to.start : 0;
@@ -100,7 +102,7 @@ static void discard(WdrMoving *m)
 		g_debug("%s cannot discard", m->it->target.name);
 }
 
-static bool empty_target(WdrMoving *m, GError **error)
+static bool empty_target(WdrMoveRun *m, GError **error)
 {
 	discard(m);
 	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
@@ -113,7 +115,7 @@ static bool empty_target(WdrMoving *m, GError **error)
 	return m->it->into || wdr_truesize_prove(m->target, m->medium, error);
 }
 
-static bool clear_target(WdrMoving *m, GError **error)
+static bool clear_target(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *erased = wdr_itinerary_erased(m->it);
 
@@ -126,26 +128,26 @@ static bool clear_target(WdrMoving *m, GError **error)
 	bool is_empty = empty_target(m, error);
 	/* Whatever went wrong with it: what was there before must not be taken for a system. */
 	GError **second = is_empty ? error : NULL;
-	return wdr_hold_put_note(m, second) && wdr_moving_write_table(m, false, second) &&
+	return wdr_last_part_put_note(m, second) && wdr_move_run_write_table(m, false, second) &&
 	       is_empty && wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
 }
 
 /* ---- steps 2 to 5 ---- */
 
 /* Of a part whose start is held back there is nothing on the medium to look at. */
-static bool make_seal(const WdrMoving *m, const WdrItineraryPart *p, bool with_head,
+static bool make_seal(const WdrMoveRun *m, const WdrItineraryPart *p, bool with_head,
 	WdrPartSeal *ret, GError **error)
 {
-	g_autofree char *list = wdr_moving_packing_file(m, p);
+	g_autofree char *list = wdr_move_run_packing_file(m, p);
 	uint8_t head[SEAL_BYTES];
 	WdrStat st;
 
-	if (wdr_moving_is_volume(p)) {
+	if (wdr_move_run_is_volume(p)) {
 		if (wdr_stat(list, &st) != 0)
 			return wdr_error_set_errno(error, errno, "the packing list %s", list);
 		ret->list_bytes = st.stx_size;
 	}
-	ret->has_head = with_head && wdr_moving_is_volume(p);
+	ret->has_head = with_head && wdr_move_run_is_volume(p);
 	if (!ret->has_head)
 		return true;
 	if (!wdr_blockdev_read(m->medium, head, sizeof(head), p->to.start, error))
@@ -154,12 +156,12 @@ static bool make_seal(const WdrMoving *m, const WdrItineraryPart *p, bool with_h
 	return true;
 }
 
-/* An earlier run carried it: are its list and its volume still what they were? Without the list
- * nothing could be compared; a volume that somebody mounted meanwhile is carried anew. */
+/* An earlier run copied it: are its list and its volume still what they were? Without the list
+ * nothing could be compared; a volume that somebody mounted meanwhile is copied anew. */
 static bool look_at_seal(
-	const WdrMoving *m, const WdrItineraryPart *p, bool *ret_holds, GError **error)
+	const WdrMoveRun *m, const WdrItineraryPart *p, bool *ret_holds, GError **error)
 {
-	const WdrPartSeal *was = wdr_logged_seal(&m->logged, p->number);
+	const WdrPartSeal *was = wdr_move_progress_seal(&m->logged, p->number);
 	WdrPartSeal now = { 0 };
 
 	if (!make_seal(m, p, was->has_head, &now, error))
@@ -167,7 +169,7 @@ static bool look_at_seal(
 	if (now.list_bytes != was->list_bytes) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the packing list of partition %u has %" G_GUINT64_FORMAT
-			" bytes, and had %" G_GUINT64_FORMAT " when the partition was carried",
+			" bytes, and had %" G_GUINT64_FORMAT " when the partition was copied",
 			p->number, now.list_bytes, was->list_bytes);
 		wdr_error_hint(error,
 			"run the same move again without --resume: it starts over; the source is as it was");
@@ -176,38 +178,39 @@ static bool look_at_seal(
 	*ret_holds = !was->has_head || wdr_hash_equal(was->head, now.head);
 	if (!*ret_holds)
 		wdr_world_note(m->world,
-			"partition %u of the target was changed since it was carried: it is carried anew",
+			"partition %u of the target was changed since it was copied: it is copied anew",
 			p->number);
 	return true;
 }
 
-bool wdr_moving_note_carried(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+bool wdr_move_run_note_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	bool is_held = m->hold && m->hold->part == p;
+	bool is_held = m->last_part && m->last_part->part == p;
 
 	WdrPartSeal seal = { 0 };
 
-	if ((is_held && !wdr_hold_save(m, error)) || !make_seal(m, p, !is_held, &seal, error) ||
-		!wdr_logbook_sealed(m->logbook, p->number, WDR_PART_CARRIED, &seal, error))
+	if ((is_held && !wdr_last_part_save(m, error)) ||
+		!make_seal(m, p, !is_held, &seal, error) ||
+		!wdr_logbook_sealed(m->logbook, p->number, WDR_PART_COPIED, &seal, error))
 		return false;
 	remove_checkpoint(m, p);
 	return true;
 }
 
-bool wdr_moving_note_changing(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+bool wdr_move_run_note_changing(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
 	remove_checkpoint(m, p);
 	return wdr_logbook_part(m->logbook, p->number, WDR_PART_CHANGING, error);
 }
 
-bool wdr_moving_note_missing(
-	WdrMoving *m, unsigned number, const char *path, const GArray *ranges, GError **error)
+bool wdr_move_run_note_unreadable(
+	WdrMoveRun *m, unsigned number, const char *path, const GArray *ranges, GError **error)
 {
-	wdr_missing_set(m->logged.missing, number, path, ranges);
-	return wdr_logbook_missing(m->logbook, number, path, ranges, error);
+	wdr_unreadable_set(m->logged.missing, number, path, ranges);
+	return wdr_logbook_unreadable(m->logbook, number, path, ranges, error);
 }
 
-bool wdr_moving_check_missing(const WdrMoving *m, GError **error)
+bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 {
 	if (m->logged.missing->len == 0 || m->accepts_damage)
 		return true;
@@ -222,24 +225,24 @@ bool wdr_moving_check_missing(const WdrMoving *m, GError **error)
 	return false;
 }
 
-bool wdr_moving_end_well(WdrMoving *m, GError **error)
+bool wdr_move_run_end_well(WdrMoveRun *m, GError **error)
 {
 	if (!wdr_logbook_done(m->logbook, error))
 		return false;
-	wdr_hold_forget(m);
+	wdr_last_part_forget(m);
 	return true;
 }
 
 /* An earlier run did it. */
-static bool count_carried(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+static bool count_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
 	g_autoptr(WdrPacking) list = NULL;
-	g_autofree char *path = wdr_moving_packing_file(m, p);
-	const WdrPacked *packed = NULL;
+	g_autofree char *path = wdr_move_run_packing_file(m, p);
+	const WdrListEntry *packed = NULL;
 
 	m->result->bytes += p->bytes;
 	m->result->bytes_before += p->bytes;
-	if (!wdr_moving_is_volume(p))
+	if (!wdr_move_run_is_volume(p))
 		return true;
 	if (!wdr_packing_open(path, &list, error))
 		return false;
@@ -251,82 +254,83 @@ static bool count_carried(WdrMoving *m, const WdrItineraryPart *p, GError **erro
 	return true;
 }
 
-static bool carry_volume(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+static bool copy_volume(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	if (!wdr_moving_fill(m, p, m->target, p->to.start, error) ||
-		!wdr_moving_compare(m, p, m->medium, p->to.start, error) ||
+	if (!wdr_move_run_fill(m, p, m->target, p->to.start, error) ||
+		!wdr_move_run_compare(m, p, m->medium, p->to.start, error) ||
 		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number))
 		return false;
-	return wdr_moving_is_fat(p)
-		       ? wdr_moving_check_fat(m, m->medium, p->to.start, p->to.size, error)
-		       : wdr_moving_check_ext(m, p, error);
+	return wdr_move_run_is_fat(p)
+		       ? wdr_move_run_check_fat(m, m->medium, p->to.start, p->to.size, error)
+		       : wdr_move_run_check_ext(m, p, error);
 }
 
-static bool carry_part(WdrMoving *m, const WdrItineraryPart *p, GError **error)
+static bool copy_part(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	bool is_carried = wdr_logged_is_carried(&m->logged, p->number);
+	bool is_copied = wdr_move_progress_is_copied(&m->logged, p->number);
 
-	if (is_carried && !look_at_seal(m, p, &is_carried, error))
+	if (is_copied && !look_at_seal(m, p, &is_copied, error))
 		return false;
 	/* Passes find what changed on a volume since; blocks are looked at again. */
-	if (is_carried && wdr_itinerary_way(p) != WDR_WAY_BLOCKS)
-		return count_carried(m, p, error);
-	return (wdr_moving_is_volume(p) ? carry_volume : wdr_moving_carry_blocks)(m, p, error) &&
-	       wdr_moving_note_carried(m, p, error);
+	if (is_copied && wdr_itinerary_way(p) != WDR_WAY_BLOCKS)
+		return count_copied(m, p, error);
+	return (wdr_move_run_is_volume(p) ? copy_volume : wdr_move_run_copy_blocks)(m, p, error) &&
+	       wdr_move_run_note_copied(m, p, error);
 }
 
 /* What is held back is not on the medium yet: it is laid over what is read from there. */
-static bool carry_last(WdrMoving *m, WdrHold *hold, GError **error)
+static bool copy_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 {
-	const WdrItineraryPart *p = hold->part;
+	const WdrItineraryPart *p = last_part->part;
 
-	bool is_carried = wdr_logged_is_carried(&m->logged, p->number);
+	bool is_copied = wdr_move_progress_is_copied(&m->logged, p->number);
 	bool holds = true;
 
-	if (is_carried)
-		return look_at_seal(m, p, &holds, error) && count_carried(m, p, error) &&
-		       wdr_hold_look(hold, error);
-	return wdr_moving_fill(m, p, hold->dev, 0, error) && wdr_hold_look(hold, error) &&
-	       wdr_moving_compare(m, p, hold->seen, 0, error) &&
-	       (!wdr_moving_is_fat(p) ||
+	if (is_copied)
+		return look_at_seal(m, p, &holds, error) && count_copied(m, p, error) &&
+		       wdr_last_part_look(last_part, error);
+	return wdr_move_run_fill(m, p, last_part->dev, 0, error) &&
+	       wdr_last_part_look(last_part, error) &&
+	       wdr_move_run_compare(m, p, last_part->seen, 0, error) &&
+	       (!wdr_move_run_is_fat(p) ||
 		       (wdr_logbook_step(m->logbook, error, "checking partition %u", p->number) &&
-			       wdr_moving_check_fat(m, hold->seen, 0, p->to.size, error))) &&
-	       wdr_moving_note_carried(m, p, error);
+			       wdr_move_run_check_fat(m, last_part->seen, 0, p->to.size, error))) &&
+	       wdr_move_run_note_copied(m, p, error);
 }
 
 /* Without a checkpoint or all of it nothing of the last part counts. */
-static bool begin_last(WdrMoving *m, WdrHold *hold, GError **error)
+static bool begin_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 {
-	const WdrItineraryPart *p = wdr_moving_last(m->it);
-	g_autofree char *checkpoint = wdr_moving_checkpoint_file(m, p);
+	const WdrItineraryPart *p = wdr_move_run_last(m->it);
+	g_autofree char *checkpoint = wdr_move_run_checkpoint_file(m, p);
 
 	if (!m->is_resuming) {
-		wdr_hold_begin(m, hold);
+		wdr_last_part_begin(m, last_part);
 		return true;
 	}
 	bool has_head =
-		wdr_logged_is_carried(&m->logged, p->number) || access(checkpoint, F_OK) == 0;
-	return wdr_hold_resume(m, hold, has_head, error);
+		wdr_move_progress_is_copied(&m->logged, p->number) || access(checkpoint, F_OK) == 0;
+	return wdr_last_part_resume(m, last_part, has_head, error);
 }
 
 /* After all else but the start of the boot volume: with a loader on it a medium is one to start
  * from. */
-static bool carry_loader(WdrMoving *m, GError **error)
+static bool copy_loader(WdrMoveRun *m, GError **error)
 {
 	const WdrLoaderArea *a = &m->it->loader;
 	WdrBlockRange range = { a->start, a->start, a->size, "the loader area" };
 
-	return a->size == 0 || wdr_moving_carry_range(m, &range, error);
+	return a->size == 0 || wdr_move_run_copy_range(m, &range, error);
 }
 
-static bool note_figures(WdrMoving *m, GError **error)
+static bool note_figures(WdrMoveRun *m, GError **error)
 {
 	const WdrMoveResult *r = m->result;
 	const WdrLogbookFigures figures = { .entries = r->entries,
 		.bytes = r->bytes,
 		.bytes_before = r->bytes_before,
 		.read_back_bytes = r->verify_bytes,
-		.carry_s = r->carry_s,
+		.copy_s = r->copy_s,
 		.read_back_s = r->verify_s };
 
 	return wdr_logbook_figures(m->logbook, &figures, error);
@@ -335,7 +339,7 @@ static bool note_figures(WdrMoving *m, GError **error)
 /* A part is read back before the next one is written. Blocks of it are remembered, close enough to
  * each other for the data of any later part to hit one of them, and looked at when all is there. */
 static bool remember(
-	const WdrMoving *m, const WdrItineraryPart *part, WdrSpots *spots, GError **error)
+	const WdrMoveRun *m, const WdrItineraryPart *part, WdrSpots *spots, GError **error)
 {
 	/* A volume is filled from its start on; what lies behind was not written. */
 	uint64_t filled = MIN(part->to.size, part->bytes + part->bytes / 4 + SPOTS_BEYOND);
@@ -350,51 +354,52 @@ static bool remember(
 		CLAMP(least / 4, SPOTS_APART_MIN, SPOTS_APART_MAX), error);
 }
 
-static bool carry_all(WdrMoving *m, GError **error)
+static bool copy_all(WdrMoveRun *m, GError **error)
 {
 	g_autoptr(WdrSpots) spots = wdr_spots_new(m->medium);
-	g_auto(WdrHold) hold = { 0 };
-	const WdrItineraryPart *last = wdr_moving_last(m->it);
+	g_auto(WdrLastPart) last_part = { 0 };
+	const WdrItineraryPart *last = wdr_move_run_last(m->it);
 
 	if (!m->logged.is_cleared && !clear_target(m, error))
 		return false;
 	*m->has_begun = true;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		if (p != last && (!carry_part(m, p, error) || !remember(m, p, spots, error)))
+		if (p != last && (!copy_part(m, p, error) || !remember(m, p, spots, error)))
 			return false;
 	}
 	/* Whatever wrote to the source since an interruption is found like what does while we read.
 	 */
 	bool may_differ = wdr_running_is(m->source->system) || m->is_resuming;
-	return begin_last(m, &hold, error) && carry_last(m, &hold, error) &&
-	       carry_loader(m, error) && wdr_spots_check(spots, error) &&
-	       (!may_differ || wdr_catchup_passes(m, &hold, &m->result->caught_up, error)) &&
+	return begin_last(m, &last_part, error) && copy_last(m, &last_part, error) &&
+	       copy_loader(m, error) && wdr_spots_check(spots, error) &&
+	       (!may_differ || wdr_catchup_passes(m, &last_part, &m->result->caught_up, error)) &&
 	       /* Somebody may have mounted it meanwhile. */
 	       wdr_source_check_quiet(m->world, m->source->disk, error) &&
-	       wdr_moving_check_missing(m, error) && note_figures(m, error) &&
-	       wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error);
+	       wdr_move_run_check_unreadable(m, error) && note_figures(m, error) &&
+	       wdr_records_leave(m, &last_part, error) &&
+	       wdr_last_part_release(m, &last_part, error);
 }
 
 /* All was in its place when the move was interrupted. */
-static bool look_again(WdrMoving *m, GError **error)
+static bool look_again(WdrMoveRun *m, GError **error)
 {
-	g_auto(WdrHold) hold = { 0 };
+	g_auto(WdrLastPart) last_part = { 0 };
 
 	*m->has_begun = true;
 	for (guint i = 0; i < m->it->parts->len; i++) {
-		if (!count_carried(m, m->it->parts->pdata[i], error))
+		if (!count_copied(m, m->it->parts->pdata[i], error))
 			return false;
 	}
-	return wdr_catchup_passes(m, &hold, &m->result->caught_up, error) &&
-	       wdr_moving_check_missing(m, error) &&
-	       (!hold.dev ||
-		       (wdr_records_leave(m, &hold, error) && wdr_hold_release(m, &hold, error)));
+	return wdr_catchup_passes(m, &last_part, &m->result->caught_up, error) &&
+	       wdr_move_run_check_unreadable(m, error) &&
+	       (!last_part.dev || (wdr_records_leave(m, &last_part, error) &&
+					  wdr_last_part_release(m, &last_part, error)));
 }
 
 /* ---- step 6, when boot stays on the source: its boot files ---- */
 
-static bool change_source(WdrMoving *m, GError **error)
+static bool change_source(WdrMoveRun *m, GError **error)
 {
 	/* The firmware has no menu to choose from: the old command line is for a hand to put back.
 	 */
@@ -407,7 +412,7 @@ static bool change_source(WdrMoving *m, GError **error)
 		.system = m->source->system,
 		.next = 1 };
 
-	if (!wdr_moving_has_source_edits(m->it))
+	if (!wdr_move_run_has_source_edits(m->it))
 		return true;
 	m->result->has_changed_source = true;
 	if (!(wdr_running_is(m->source->system)
@@ -425,15 +430,16 @@ static bool change_source(WdrMoving *m, GError **error)
 }
 
 /* What the folder tells of what was done. */
-static bool read_logbook(WdrMoving *m, GError **error)
+static bool read_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *path = wdr_moving_logbook_file(m);
+	g_autofree char *path = wdr_move_run_logbook_file(m);
 	g_autoptr(GPtrArray) changes = NULL;
 
 	if (!m->is_resuming)
 		return true;
-	wdr_logged_clear(&m->logged);
-	if (!wdr_logged_read(path, &m->logged, error) || !wdr_logbook_read(path, &changes, error))
+	wdr_move_progress_clear(&m->logged);
+	if (!wdr_move_progress_read(path, &m->logged, error) ||
+		!wdr_logbook_read(path, &changes, error))
 		return false;
 	if (m->logged.is_done) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the move to %s was done to its end",
@@ -455,29 +461,29 @@ static bool read_logbook(WdrMoving *m, GError **error)
 	return true;
 }
 
-static bool run(WdrMoving *m, GError **error)
+static bool run(WdrMoveRun *m, GError **error)
 {
 	return (wdr_make_private_folder(m->state, error) || hint_at_state(error)) &&
-	       wdr_moving_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
+	       wdr_move_run_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
 	       begin_logbook(m, error) &&
-	       (m->logged.is_released ? look_again : carry_all)(m, error) &&
-	       change_source(m, error) && wdr_moving_end_well(m, error);
+	       (m->logged.is_released ? look_again : copy_all)(m, error) &&
+	       change_source(m, error) && wdr_move_run_end_well(m, error);
 }
 
 bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOptions *options,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error)
 {
-	WdrMoving m;
+	WdrMoveRun m;
 	GError *failure = NULL;
 
-	wdr_moving_init(&m, world, it, options->state, ret_has_begun, ret);
+	wdr_move_run_init(&m, world, it, options->state, ret_has_begun, ret);
 	m.is_resuming = m.goes_on = options->is_resuming;
 	m.accepts_damage = options->accepts_damage;
 	m.ready = options->ready;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
 	(void)run(&m, &failure);
-	bool is_fine = wdr_moving_end(&m, failure, error);
+	bool is_fine = wdr_move_run_end(&m, failure, error);
 	/* A refusal leaves nothing behind; a folder with anything in it stays. */
 	if (!is_fine && !*ret_has_begun)
 		rmdir(options->state);

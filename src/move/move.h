@@ -10,40 +10,9 @@
  * Where root has the boot files with it, or is moved alone, it is the one that comes last. */
 #pragma once
 
-#include "move/difference.h"
-#include "move/itinerary.h"
-#include "move/missing.h"
-
-/* One thing that changed on the source after it was carried. */
-typedef struct {
-	unsigned partition;
-	WdrDiffKind kind;
-	char *path;
-	char *from; /* it was renamed: its old path */
-	bool is_folder;
-} WdrCaught;
-
-typedef struct {
-	GPtrArray *changes;   /* WdrCaught, pass by pass; NULL: nobody looked */
-	GPtrArray *unsettled; /* WdrCaught: what the last pass found, and may still change */
-	unsigned passes;
-	uint64_t bytes; /* contents carried */
-} WdrCaughtUp;
-void wdr_caught_up_clear(WdrCaughtUp *c);
-
-typedef struct {
-	uint64_t entries, bytes;  /* carried and found again */
-	uint64_t bytes_before;    /* of these, by a run before this one */
-	uint64_t verify_bytes;    /* read back by this run */
-	double carry_s, verify_s; /* seconds */
-	bool has_changed_source;  /* boot files of it, with --what root */
-	bool has_taken_steps;     /* steps before the move changed it; the caller sets it */
-	WdrCaughtUp caught_up;
-	GPtrArray *missing; /* WdrMissing: could not be read; zeros in its place */
-	char *state;        /* the folder with itinerary, logbook and packing lists */
-} WdrMoveResult;
-void wdr_move_result_clear(WdrMoveResult *r);
-G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)
+#include "journal/state_folder.h"
+#include "move/move_result.h"
+#include "plan/itinerary.h"
 
 typedef struct {
 	/* The folder for itinerary, logbook, packing lists, checkpoints and scratch files; made if
@@ -69,18 +38,6 @@ bool wdr_move_look_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray 
  * after it leaves an unfinished target, which says so itself. */
 bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOptions *options,
 	bool *ret_has_begun, WdrMoveResult *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-
-/* Where this machine's moves and changes keep their state, each in a folder of its own. */
-#define WDR_STATE_FOLDER "/var/lib/wanderitas"
-/* Folders in it that tell of the move which this system came by: nothing to go on with. */
-#define WDR_ARRIVAL_PREFIX "arrival-"
-
-/* Files of a state folder, and of the records on the new root, beside itinerary.json and
- * logbook.jsonl: the checks before the move, the rehearsal after it, and those after the restart,
- * as the commands print them with --json. */
-#define WDR_READY_FILE "ready.json"
-#define WDR_REHEARSAL_FILE "rehearsal.json"
-#define WDR_ARRIVAL_FILE "arrival.json"
 
 /* Where the state of a move to this disk is kept unless the user says otherwise. The caller's. */
 char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *target);

@@ -1,38 +1,38 @@
 /* Opening both disks of a move, and making sure that they are those of the itinerary. */
-#include "move/moving.h"
-
-#include "move/edits.h"
+#include "move/move_run.h"
 
 #include "base/cleanup.h"
-#include "move/into.h"
-#include "move/packing.h"
-#include "move/running.h"
+#include "copy/packing_list.h"
+#include "move/move.h"
+#include "plan/draft_edits.h"
+#include "plan/running_source.h"
+#include "plan/target_partition.h"
 
 #include <errno.h>
 #include <fcntl.h>
 #include <string.h>
 #include <sys/file.h>
 
-void wdr_moving_init(WdrMoving *m, const WdrWorld *world, const WdrItinerary *it, const char *state,
-	bool *has_begun, WdrMoveResult *result)
+void wdr_move_run_init(WdrMoveRun *m, const WdrWorld *world, const WdrItinerary *it,
+	const char *state, bool *has_begun, WdrMoveResult *result)
 {
-	*m = (WdrMoving){ .world = world,
+	*m = (WdrMoveRun){ .world = world,
 		.it = it,
 		.state = state,
 		.result = result,
 		.has_begun = has_begun,
 		.lock = -1 };
-	wdr_logged_init(&m->logged);
+	wdr_move_progress_init(&m->logged);
 	*has_begun = false;
 	*result = (WdrMoveResult){ .state = g_strdup(state) };
 }
 
-char *wdr_moving_logbook_file(const WdrMoving *m)
+char *wdr_move_run_logbook_file(const WdrMoveRun *m)
 {
 	return g_build_filename(m->state, "logbook.jsonl", NULL);
 }
 
-bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
+bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error)
 {
 	if (failure && m->logbook)
 		wdr_logbook_stopped(m->logbook, failure->message);
@@ -42,7 +42,7 @@ bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 	wdr_parttable_free(m->table);
 	wdr_logbook_free(m->logbook);
 	m->result->missing = g_ptr_array_ref(m->logged.missing);
-	wdr_logged_clear(&m->logged);
+	wdr_move_progress_clear(&m->logged);
 	wdr_fd_clear(&m->lock);
 	if (failure)
 		g_propagate_error(error, failure);
@@ -51,7 +51,7 @@ bool wdr_moving_end(WdrMoving *m, GError *failure, GError **error)
 
 /* One move at a time: all that keep their state in the machine's own folder share its lock, others
  * have that of the folder that was named. */
-bool wdr_moving_lock(WdrMoving *m, GError **error)
+bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *common = wdr_world_path(m->world, WDR_STATE_FOLDER);
 	g_autofree char *parent = g_path_get_dirname(m->state);
@@ -69,32 +69,32 @@ bool wdr_moving_lock(WdrMoving *m, GError **error)
 	return false;
 }
 
-bool wdr_moving_is_fat(const WdrItineraryPart *p)
+bool wdr_move_run_is_fat(const WdrItineraryPart *p)
 {
 	return wdr_itinerary_way(p) == WDR_WAY_FAT;
 }
 
-bool wdr_moving_is_volume(const WdrItineraryPart *p)
+bool wdr_move_run_is_volume(const WdrItineraryPart *p)
 {
-	return wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_moving_is_fat(p);
+	return wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_move_run_is_fat(p);
 }
 
-char *wdr_moving_packing_file(const WdrMoving *m, const WdrItineraryPart *p)
+char *wdr_move_run_packing_file(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
 	return wdr_packing_file(m->state, p->number);
 }
 
-char *wdr_moving_checkpoint_file(const WdrMoving *m, const WdrItineraryPart *p)
+char *wdr_move_run_checkpoint_file(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
 	g_autofree char *name = g_strdup_printf("checkpoint-%u", p->number);
 
 	return g_build_filename(m->state, name, NULL);
 }
 
-WdrLeave *wdr_moving_leave(const WdrMoving *m, const WdrItineraryPart *p)
+WdrExclude *wdr_move_run_exclude(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
-	return wdr_running_leave(
-		m->world, m->it, m->source->system, wdr_moving_source_part(m, p->number), m->state);
+	return wdr_running_exclude(m->world, m->it, m->source->system,
+		wdr_move_run_source_part(m, p->number), m->state);
 }
 
 /* ---- finding the disks ---- */
@@ -127,7 +127,7 @@ static WdrDisk *find_renamed(const WdrWorld *world, const WdrItineraryDisk *then
 /* A USB disk that was unplugged and plugged in again may have another name than it had when the
  * move was begun: going on with it, model, serial and size tell which it is. */
 static bool find_disk(
-	const WdrMoving *m, const WdrItineraryDisk *then, WdrDisk **ret, GError **error)
+	const WdrMoveRun *m, const WdrItineraryDisk *then, WdrDisk **ret, GError **error)
 {
 	g_autoptr(GError) failure = NULL;
 	g_autoptr(WdrDisk) named = NULL;
@@ -149,7 +149,7 @@ static bool find_disk(
 /* ---- the source ---- */
 
 /* Notes that the itinerary does not have already: the source may have changed since. */
-static void tell_notes(const WdrMoving *m, const GPtrArray *notes)
+static void tell_notes(const WdrMoveRun *m, const GPtrArray *notes)
 {
 	for (guint i = 0; i < notes->len; i++) {
 		if (!g_ptr_array_find_with_equal_func(
@@ -158,7 +158,7 @@ static void tell_notes(const WdrMoving *m, const GPtrArray *notes)
 	}
 }
 
-static bool open_source_disk(WdrMoving *m, GError **error)
+static bool open_source_disk(WdrMoveRun *m, GError **error)
 {
 	g_autoptr(GPtrArray) notes = g_ptr_array_new_with_free_func(g_free);
 	g_auto(WdrItineraryDisk) now = { 0 };
@@ -174,7 +174,7 @@ static bool open_source_disk(WdrMoving *m, GError **error)
 	       wdr_itinerary_check_disk(&m->it->source, &now, "source", error);
 }
 
-const WdrItineraryPart *wdr_moving_last(const WdrItinerary *it)
+const WdrItineraryPart *wdr_move_run_last(const WdrItinerary *it)
 {
 	const WdrItineraryPart *root = NULL;
 
@@ -187,24 +187,24 @@ const WdrItineraryPart *wdr_moving_last(const WdrItinerary *it)
 	return root;
 }
 
-WdrSystemPart *wdr_moving_source_part(const WdrMoving *m, unsigned number)
+WdrSystemPart *wdr_move_run_source_part(const WdrMoveRun *m, unsigned number)
 {
 	return wdr_system_part(m->source->system, number);
 }
 
 /* Every part is still the volume that it was. */
-static bool check_parts(const WdrMoving *m, GError **error)
+static bool check_parts(const WdrMoveRun *m, GError **error)
 {
 	guint count = 0;
 
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
-		const WdrSystemPart *s = wdr_moving_source_part(m, p->number);
+		const WdrSystemPart *s = wdr_move_run_source_part(m, p->number);
 		bool is_same =
 			s && g_strcmp0(s->probe.uuid, p->from.uuid) == 0 &&
 			s->partition->size == p->from.size &&
-			(!wdr_moving_is_volume(p) ||
-				(s->volume && wdr_moving_is_fat(p) ==
+			(!wdr_move_run_is_volume(p) ||
+				(s->volume && wdr_move_run_is_fat(p) ==
 						      (strcmp(s->volume->ops->type, "vfat") == 0)));
 		if (!is_same)
 			return wdr_error_set(error, WDR_ERROR_REFUSED,
@@ -222,7 +222,7 @@ static bool check_parts(const WdrMoving *m, GError **error)
 }
 
 static bool apply_edit(
-	const WdrMoving *m, const WdrEdit *edit, WdrReplacements *into, GError **error)
+	const WdrMoveRun *m, const WdrEdit *edit, WdrReplacements *into, GError **error)
 {
 	GBytes *bytes = NULL;
 
@@ -232,7 +232,8 @@ static bool apply_edit(
 	return true;
 }
 
-bool wdr_moving_replacements(WdrMoving *m, unsigned number, WdrReplacements **ret, GError **error)
+bool wdr_move_run_replacements(
+	WdrMoveRun *m, unsigned number, WdrReplacements **ret, GError **error)
 {
 	g_autoptr(GHashTable) all = wdr_replacements_new();
 
@@ -246,7 +247,7 @@ bool wdr_moving_replacements(WdrMoving *m, unsigned number, WdrReplacements **re
 	return true;
 }
 
-bool wdr_moving_has_source_edits(const WdrItinerary *it)
+bool wdr_move_run_has_source_edits(const WdrItinerary *it)
 {
 	for (guint i = 0; i < it->edits->len; i++) {
 		if (((const WdrEdit *)it->edits->pdata[i])->is_on_source)
@@ -255,12 +256,12 @@ bool wdr_moving_has_source_edits(const WdrItinerary *it)
 	return false;
 }
 
-bool wdr_moving_open_source(WdrMoving *m, bool with_edits, GError **error)
+bool wdr_move_run_open_source(WdrMoveRun *m, bool with_edits, GError **error)
 {
 	g_autoptr(GHashTable) edits = NULL;
 
 	return open_source_disk(m, error) && check_parts(m, error) &&
-	       (!with_edits || wdr_moving_replacements(m, 0, &edits, error));
+	       (!with_edits || wdr_move_run_replacements(m, 0, &edits, error));
 }
 
 /* ---- the target ---- */
@@ -275,7 +276,7 @@ static bool check_into(const WdrItinerary *it, WdrBlockDev *dev, GError **error)
 }
 
 /* Opens it, and tells what it is now. */
-static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **error)
+static bool open_target_disk(WdrMoveRun *m, WdrItineraryDisk *ret_now, GError **error)
 {
 	g_autoptr(WdrDisk) disk = NULL;
 
@@ -294,7 +295,7 @@ static bool open_target_disk(WdrMoving *m, WdrItineraryDisk *ret_now, GError **e
 	       wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
 }
 
-bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GError **error)
+bool wdr_move_run_open_target(WdrMoveRun *m, const WdrItineraryDisk *expected, GError **error)
 {
 	g_auto(WdrItineraryDisk) now = { 0 };
 
@@ -302,13 +303,13 @@ bool wdr_moving_open_target(WdrMoving *m, const WdrItineraryDisk *expected, GErr
 	       wdr_itinerary_check_disk(expected, &now, "target", error);
 }
 
-bool wdr_moving_check_occupants(const WdrMoving *m, GError **error)
+bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 {
 	g_autoptr(GPtrArray) now = NULL;
 
-	if (!wdr_occupants_find(m->target, m->it->into, &now, error))
+	if (!wdr_target_contents_find(m->target, m->it->into, &now, error))
 		return false;
-	g_autoptr(GPtrArray) changes = wdr_occupants_compare(m->it->occupants, now);
+	g_autoptr(GPtrArray) changes = wdr_target_contents_compare(m->it->target_contents, now);
 	if (changes->len == 0)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
@@ -341,7 +342,7 @@ bool wdr_move_look_at_target(
 	return look_at_disk(world, it, &dev, &now, error) &&
 	       wdr_itinerary_check_disk(&it->target, &now, "target", error) &&
 	       check_into(it, dev, error) &&
-	       wdr_itinerary_look_at_occupants(it, dev, ret_changes, error);
+	       wdr_itinerary_look_at_target_contents(it, dev, ret_changes, error);
 }
 
 /* ---- a target of which the logbook does not say yet that it is erased ---- */
@@ -351,15 +352,15 @@ static bool is_marked(const WdrItinerary *it, WdrBlockDev *dev, const WdrItinera
 {
 	WdrItineraryDisk moved = wdr_itinerary_moved_target(it);
 
-	return wdr_probe_is_unfinished(dev, wdr_moving_last(it)->to.start) ||
+	return wdr_probe_is_unfinished(dev, wdr_move_run_last(it)->to.start) ||
 	       (!it->into && now->table == moved.table &&
 		       g_strcmp0(now->table_id, moved.table_id) == 0);
 }
 
 /* Nothing that anybody could know is on it: it may be half erased. */
-static bool is_blank(const WdrItineraryDisk *now, const GPtrArray *occupants)
+static bool is_blank(const WdrItineraryDisk *now, const GPtrArray *target_contents)
 {
-	const WdrOccupant *o = occupants->len == 1 ? occupants->pdata[0] : NULL;
+	const WdrTargetContent *o = target_contents->len == 1 ? target_contents->pdata[0] : NULL;
 
 	return now->table == WDR_TABLE_NONE && o && o->number == 0 && o->is_blank && !o->fs;
 }
@@ -372,19 +373,19 @@ static bool check_but_table(WdrItineraryDisk expected, const WdrItineraryDisk *n
 	return wdr_itinerary_check_disk(&expected, now, "target", error);
 }
 
-static bool check_not_yet_erased(WdrMoving *m, const WdrItineraryDisk *now, GError **error)
+static bool check_not_yet_erased(WdrMoveRun *m, const WdrItineraryDisk *now, GError **error)
 {
-	g_autoptr(GPtrArray) occupants = NULL;
+	g_autoptr(GPtrArray) target_contents = NULL;
 
-	if (!wdr_occupants_find(m->target, m->it->into, &occupants, error))
+	if (!wdr_target_contents_find(m->target, m->it->into, &target_contents, error))
 		return false;
-	if (is_blank(now, occupants))
+	if (is_blank(now, target_contents))
 		return check_but_table(m->it->target, now, error);
 	return wdr_itinerary_check_disk(&m->it->target, now, "target", error) &&
-	       wdr_moving_check_occupants(m, error);
+	       wdr_move_run_check_target_contents(m, error);
 }
 
-bool wdr_moving_reopen_target(WdrMoving *m, GError **error)
+bool wdr_move_run_reopen_target(WdrMoveRun *m, GError **error)
 {
 	g_auto(WdrItineraryDisk) now = { 0 };
 	WdrItineraryDisk expected = wdr_itinerary_moved_target(m->it);
@@ -406,12 +407,12 @@ static bool look_again(WdrItinerary *it, WdrBlockDev *dev, const WdrItineraryDis
 	bool is_other_table = now->table != it->target.table ||
 			      g_strcmp0(now->table_id, it->target.table_id) != 0;
 
-	if (!wdr_itinerary_look_at_occupants(it, dev, ret_changes, error))
+	if (!wdr_itinerary_look_at_target_contents(it, dev, ret_changes, error))
 		return false;
 	it->target.table = now->table;
 	g_free(it->target.table_id);
 	it->target.table_id = g_strdup(now->table_id);
-	if (is_blank(now, it->occupants))
+	if (is_blank(now, it->target_contents))
 		g_ptr_array_set_size(*ret_changes, 0);
 	else if (is_other_table)
 		g_ptr_array_add(*ret_changes,

@@ -1,3 +1,4 @@
+/* Loads the library that draws charts, and hands it the figures. */
 #include "present/chart.h"
 
 #include "base/io.h"

@@ -1,7 +1,7 @@
 /* Figures of one or several media drawn as grouped bars, by a part that may be absent. */
 #pragma once
 
-#include "move/pace_record.h"
+#include "pace/pace_record.h"
 
 /* REFUSED: the part that draws is not installed. */
 bool wdr_chart_is_there(GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,3 +1,4 @@
+/* Chooses scales and marks of a chart's axes. */
 #include "present/chart_axis.h"
 
 #include <math.h>

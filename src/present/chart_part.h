@@ -2,7 +2,7 @@
  * a board without it does not miss: cairo and what it needs are larger than all else. */
 #pragma once
 
-#include "move/pace_record.h"
+#include "pace/pace_record.h"
 
 #define WDR_CHART_PART_SYMBOL "wdr_chart_part"
 

@@ -1,3 +1,4 @@
+/* Text output: styles, colours, widths, tables. */
 #include "present/out.h"
 
 #include "base/text.h"

@@ -1,3 +1,4 @@
+/* The report page: its head, verdict and order of sections. */
 #include "present/page.h"
 
 #include "base/text.h"
@@ -46,9 +47,9 @@ static void add_state(WdrPage *p)
 	else if (strcmp(state, "unfinished") == 0)
 		add_verdict(p, "bad", "begun, and not finished");
 	else if (is_missing)
-		add_verdict(p, "remark", "carried and read back, but for damaged files");
+		add_verdict(p, "remark", "copied and read back, but for damaged files");
 	else
-		add_verdict(p, "good", "carried and read back whole");
+		add_verdict(p, "good", "copied and read back whole");
 }
 
 static void add_rehearsed(WdrPage *p)
@@ -101,7 +102,7 @@ static void add_summary(WdrPage *p)
 {
 	const json_t *figures = wdr_page_at(p->report, "figures");
 	g_autofree char *bytes = wdr_page_size(figures, "bytes");
-	g_autofree char *carried = g_strdup_printf(
+	g_autofree char *copied = g_strdup_printf(
 		"%" JSON_INTEGER_FORMAT " entries, %s", wdr_page_number(figures, "entries"), bytes);
 	g_autofree char *edits =
 		g_strdup_printf("%zu", json_array_size(wdr_page_at(p->report, "itinerary.edits")));
@@ -119,7 +120,7 @@ static void add_summary(WdrPage *p)
 	} else {
 		wdr_page_fact(p, "Prepared on", wdr_page_text(p->report, "machine.host"));
 	}
-	wdr_page_fact(p, "Carried", json_is_object(figures) ? carried : NULL);
+	wdr_page_fact(p, "Copied", json_is_object(figures) ? copied : NULL);
 	wdr_page_fact(p, "Files edited", edits);
 	wdr_page_fact(p, "Warnings and notes", warnings);
 	wdr_page_facts_end(p);
@@ -149,7 +150,7 @@ char *wdr_page(json_t *report, const WdrPaceRecord *paces)
 	wdr_page_warnings(&p);
 	wdr_page_disks(&p);
 	wdr_page_layout(&p);
-	wdr_page_addresses(&p);
+	wdr_page_identifiers(&p);
 	wdr_page_edits(&p);
 	wdr_page_checks(&p);
 	wdr_page_copy(&p);

@@ -2,7 +2,7 @@
  * and dark, fit for paper. */
 #pragma once
 
-#include "move/pace_record.h"
+#include "pace/pace_record.h"
 
 /* `report`: a document as move/report.h tells; what it lacks is said to be missing, and whatever it
  * holds is escaped. `paces`: all measurements put together; NULL: there are none. The caller's. */

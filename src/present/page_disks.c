@@ -1,5 +1,6 @@
 /* The disks of a move: what they are, how they are laid out, and what their parts are called. */
 #include "base/text.h"
+
 #include "present/page_parts.h"
 
 #include <string.h>
@@ -93,10 +94,10 @@ static void add_parts(GArray *list, const json_t *itinerary, const char *where)
 /* What was on the target; `but`: the partition that was moved into, which is another thing now. */
 static void add_occupants(GArray *list, const json_t *itinerary, json_int_t but)
 {
-	const json_t *occupants = wdr_page_at(itinerary, "on_target_now");
+	const json_t *target_contents = wdr_page_at(itinerary, "on_target_now");
 
-	for (size_t i = 0; i < json_array_size(occupants); i++) {
-		const json_t *o = json_array_get(occupants, i);
+	for (size_t i = 0; i < json_array_size(target_contents); i++) {
+		const json_t *o = json_array_get(target_contents, i);
 		const char *fs = wdr_page_text(o, "fs");
 		const char *label = wdr_page_text(o, "label");
 		json_int_t number = wdr_page_number(o, "number");
@@ -211,9 +212,9 @@ void wdr_page_layout(WdrPage *p)
 	wdr_page_section_end(p);
 }
 
-/* ---- addresses ---- */
+/* ---- identifiers ---- */
 
-static void add_address(WdrPage *p, const char *const *headers, const char *what,
+static void add_identifier(WdrPage *p, const char *const *headers, const char *what,
 	const json_t *part, const char *key)
 {
 	const char *old = wdr_page_text(wdr_page_at(part, "from"), key);
@@ -226,15 +227,15 @@ static void add_address(WdrPage *p, const char *const *headers, const char *what
 		wdr_page_row(p, headers, cells);
 }
 
-void wdr_page_addresses(WdrPage *p)
+void wdr_page_identifiers(WdrPage *p)
 {
 	static const char *const headers[] = { "Partition", "Before", "Now", NULL };
 	static const char *const keys[][2] = { { "uuid", "UUID" }, { "partuuid", "PARTUUID" },
 		{ "label", "label" }, { "partlabel", "partition label" } };
 	const json_t *parts = wdr_page_at(p->report, "itinerary.partitions");
 
-	wdr_page_section(p, "addresses", "Identifiers");
-	wdr_page_table(p, "addresses", headers);
+	wdr_page_section(p, "identifiers", "Identifiers");
+	wdr_page_table(p, "identifiers", headers);
 	for (size_t i = 0; i < json_array_size(parts); i++) {
 		const json_t *part = json_array_get(parts, i);
 		const char *role = wdr_page_text(part, "role");
@@ -243,7 +244,7 @@ void wdr_page_addresses(WdrPage *p)
 				g_strdup_printf("%" JSON_INTEGER_FORMAT "%s%s%s, %s",
 					wdr_page_number(part, "number"), *role ? " (" : "", role,
 					*role ? ")" : "", keys[k][1]);
-			add_address(p, headers, what, part, keys[k][0]);
+			add_identifier(p, headers, what, part, keys[k][0]);
 		}
 	}
 	wdr_page_table_end(p);

@@ -1,3 +1,4 @@
+/* Escaped HTML: headings, tables, facts. */
 #include "present/page_html.h"
 
 #include "base/text.h"

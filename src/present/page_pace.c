@@ -1,8 +1,9 @@
 /* The measurements: the chart, in light and dark, and every figure as text. */
 #include "base/text.h"
+
 #include "present/chart.h"
-#include "present/pace.h"
 #include "present/page_parts.h"
+#include "present/show_pace.h"
 
 #include <string.h>
 

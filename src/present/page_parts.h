@@ -1,13 +1,13 @@
 /* The sections of a page, one function each, in its order. Private to the page. */
 #pragma once
 
-#include "move/pace_record.h"
+#include "pace/pace_record.h"
 #include "present/page_html.h"
 
 /* page_disks.c */
 void wdr_page_disks(WdrPage *p);
 void wdr_page_layout(WdrPage *p);
-void wdr_page_addresses(WdrPage *p);
+void wdr_page_identifiers(WdrPage *p);
 /* page_work.c */
 void wdr_page_edits(WdrPage *p);
 void wdr_page_checks(WdrPage *p);

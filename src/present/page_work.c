@@ -1,5 +1,6 @@
 /* What was done: edits, checks, the copy, what stayed behind, warnings, the way back. */
 #include "base/text.h"
+
 #include "present/page_parts.h"
 
 #include <string.h>
@@ -151,7 +152,7 @@ static void add_figures(WdrPage *p)
 		return;
 	wdr_page_facts(p);
 	wdr_page_fact(p, "Entries", entries);
-	add_rate(p, f, "Carried", bytes - before, "carry_ms");
+	add_rate(p, f, "Copied", bytes - before, "copy_ms");
 	if (before > 0)
 		wdr_page_fact(p, "Before an interruption", earlier);
 	add_rate(p, f, "Read back from the medium", wdr_page_number(f, "read_back_bytes"),
@@ -180,7 +181,7 @@ void wdr_page_copy(WdrPage *p)
 	add_figures(p);
 	add_stops(p);
 	if (json_array_size(steps) == 0) {
-		wdr_page_absent(p, "Nothing was carried.");
+		wdr_page_absent(p, "Nothing was copied.");
 	} else {
 		wdr_page_table(p, "steps", headers);
 		for (size_t i = 0; i < json_array_size(steps); i++) {

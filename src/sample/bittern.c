@@ -1,5 +1,6 @@
 /* What lies on bittern-tower-1's card: root with its boot folder, and the season's sound files. */
 #include "sample/bootfiles.h"
+
 #include "sample/entries.h"
 #include "sample/sample.h"
 

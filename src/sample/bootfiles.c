@@ -1,7 +1,8 @@
+/* Boot files that several sample boards have. */
 #include "sample/bootfiles.h"
 
 #include "base/cursor.h"
-#include "boot/newc.h"
+#include "boot/kernel/newc.h"
 #include "sample/entries.h"
 
 #include <elf.h>

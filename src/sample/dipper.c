@@ -1,6 +1,7 @@
 /* What lies on dipper-brook-4's card: a menu on a boot volume of its own, and an initramfs that was
  * made for the card alone: it has no driver for NVMe. */
 #include "sample/bootfiles.h"
+
 #include "sample/entries.h"
 #include "sample/sample.h"
 

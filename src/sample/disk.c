@@ -2,9 +2,9 @@
 #include "sample/sample.h"
 
 #include "base/cleanup.h"
-#include "move/carry.h"
-#include "volume/ext.h"
-#include "volume/fat.h"
+#include "copy/volume_copy.h"
+#include "volume/ext/ext.h"
+#include "volume/fat/fat.h"
 
 #include <fcntl.h>
 #include <string.h>
@@ -31,9 +31,9 @@ static WdrPartTable *new_table(const WdrSampleDisk *disk)
 
 static bool fill(const WdrWorld *world, WdrVolume *from, WdrBuilder *builder, GError **error)
 {
-	WdrCarry carry = { .source = from, .builder = builder };
+	WdrCopy copy = { .source = from, .builder = builder };
 
-	return wdr_carry(world, &carry, NULL, error) && builder->ops->finish(builder, error);
+	return wdr_copy_volume(world, &copy, NULL, error) && builder->ops->finish(builder, error);
 }
 
 static bool fill_fat(const WdrWorld *world, const WdrBuildTarget *target, const WdrSamplePart *p,

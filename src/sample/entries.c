@@ -1,6 +1,7 @@
+/* Helpers to make up trees of files. */
 #include "sample/entries.h"
 
-#include "boot/image.h"
+#include "boot/formats/image.h"
 
 #include <string.h>
 

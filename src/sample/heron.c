@@ -1,5 +1,6 @@
-/* What lies on heron-hide-3's card: every kind of entry that a move has to carry. */
+/* What lies on heron-hide-3's card: every kind of entry that a move has to copy. */
 #include "sample/bootfiles.h"
+
 #include "sample/entries.h"
 #include "sample/sample.h"
 

@@ -1,5 +1,6 @@
 /* What lies on kingfisher-weir-2's card: boot, root, and a small volume with keys. */
-#include "boot/image.h"
+#include "boot/formats/image.h"
+
 #include "sample/bootfiles.h"
 #include "sample/entries.h"
 #include "sample/sample.h"

@@ -1,3 +1,4 @@
+/* A volume that is made up in memory. */
 #include "volume/memory.h"
 
 #include <string.h>

@@ -1,3 +1,4 @@
+/* A volume with some files replaced or hidden. */
 #include "volume/overlay.h"
 
 #include <string.h>

@@ -1,3 +1,4 @@
+/* Reads and makes swap headers. */
 #include "volume/swap.h"
 
 #include "base/cursor.h"

@@ -1,3 +1,4 @@
+/* Reads many small files of a disk with few large requests. */
 #include "volume/sweep.h"
 
 #include "base/text.h"

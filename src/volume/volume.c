@@ -1,3 +1,4 @@
+/* Looking up paths, listing and reading whole files, for all back ends. */
 #include "volume/volume.h"
 
 #include <stdlib.h>

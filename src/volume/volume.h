@@ -241,20 +241,20 @@ typedef struct {
 	uint64_t serial;
 	uint64_t parent; /* serial of the folder it is in; 0 for the root itself */
 	const char *path;
-} WdrPlace;
+} WdrEditVolume;
 
 typedef struct WdrBuilder WdrBuilder;
 typedef struct {
 	/* The names in a folder; called once for each folder, after its own entry was added (the
 	 * root's too). The children may be reordered. */
-	bool (*fill_folder)(WdrBuilder *b, const WdrPlace *folder, WdrChild *children, size_t n,
-		GError **error);
+	bool (*fill_folder)(WdrBuilder *b, const WdrEditVolume *folder, WdrChild *children,
+		size_t n, GError **error);
 	/* An entry without content: anything but a non-empty file. A folder's own entry comes
 	 * before its names. */
-	bool (*add)(WdrBuilder *b, const WdrPlace *at, const WdrEntry *entry, GError **error);
+	bool (*add)(WdrBuilder *b, const WdrEditVolume *at, const WdrEntry *entry, GError **error);
 	/* A non-empty file: begin, pieces in rising order, end. */
 	bool (*begin_file)(
-		WdrBuilder *b, const WdrPlace *at, const WdrEntry *entry, GError **error);
+		WdrBuilder *b, const WdrEditVolume *at, const WdrEntry *entry, GError **error);
 	bool (*piece)(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error);
 	bool (*end_file)(WdrBuilder *b, GError **error);
 	/* Fewer names than the entry's links said were found. NULL: the format has no links. */

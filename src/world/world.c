@@ -1,3 +1,4 @@
+/* Paths, programs and observers of a machine or a bench. */
 #include "world/world.h"
 
 #include "base/io.h"

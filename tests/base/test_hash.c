@@ -1,9 +1,8 @@
 #include "base/hash.h"
 
-#include "support.h"
-
 #include "base/io.h"
 #include "base/text.h"
+#include "support.h"
 
 #include <string.h>
 

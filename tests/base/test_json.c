@@ -1,5 +1,6 @@
 /* Text that is no UTF-8 in JSON: for people, and to be read back to the byte. */
 #include "base/json.h"
+
 #include "suite.h"
 
 #include <string.h>

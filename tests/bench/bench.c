@@ -7,11 +7,12 @@
  *                                     an ext volume from a mounted ext4, which lies at that byte of
  * the disk (as root); DISK "-": only through the kernel prints "SECONDS BYTES ENTRIES PEAK_KIB",
  * and for live " FROM_DISK THROUGH_KERNEL" bytes. */
-#include "move/carry.h"
-#include "move/packing.h"
-#include "volume/ext.h"
+#include "copy/volume_copy.h"
+
+#include "copy/packing_list.h"
+#include "volume/ext/ext.h"
 #include "volume/memory.h"
-#include "volume/tree.h"
+#include "volume/tree/tree.h"
 
 #include <malloc.h>
 #include <stdio.h>
@@ -121,7 +122,7 @@ static WdrVolume *many_new(uint64_t entries)
 	return &m->volume;
 }
 
-static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCarryCount *count,
+static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCopyCount *count,
 	uint64_t *ret_entries, GError **error)
 {
 	g_autoptr(WdrWorld) world = NULL;
@@ -138,15 +139,15 @@ static bool fill(WdrVolume *from, const char *image, uint64_t inodes, WdrCarryCo
 	if (!wdr_world_new(NULL, &world, error) ||
 		!wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, error))
 		return false;
-	WdrBuildTarget target = { dev, 0, wdr_blockdev_size(dev), scratch, wdr_carry_count_done,
+	WdrBuildTarget target = { dev, 0, wdr_blockdev_size(dev), scratch, wdr_copy_count_done,
 		count };
 	if (!wdr_ext_builder_new(world, &target, &spec, &builder, error) ||
 		!wdr_packing_create(list, 1000, &packing, error))
 		return false;
-	WdrCarry carry = {
+	WdrCopy copy = {
 		.source = from, .builder = builder, .record = wdr_packing_record, .data = packing
 	};
-	bool is_fine = wdr_carry(world, &carry, count, error) &&
+	bool is_fine = wdr_copy_volume(world, &copy, count, error) &&
 		       builder->ops->finish(builder, error) && wdr_packing_finish(packing, error);
 	*ret_entries = wdr_packing_entries(packing);
 	unlink(list);
@@ -168,19 +169,19 @@ static bool open_live(char **argv, WdrVolume **ret, GError **error)
 		       wdr_error_set(error, WDR_ERROR_IO, "the disk cannot be read itself"));
 }
 
-static void print_usage(double seconds, const WdrCarryCount *count, uint64_t entries)
+static void print_usage(double seconds, const WdrCopyCount *count, uint64_t entries)
 {
 	struct rusage usage;
 
 	getrusage(RUSAGE_SELF, &usage);
 	printf("%.3f %" G_GUINT64_FORMAT " %" G_GUINT64_FORMAT " %ld", seconds,
-		wdr_carry_count_bytes(count), entries, usage.ru_maxrss);
+		wdr_copy_count_bytes(count), entries, usage.ru_maxrss);
 }
 
 int main(int argc, char **argv)
 {
 	g_autoptr(WdrVolume) from = NULL;
-	g_autoptr(WdrCarryCount) count = wdr_carry_count_new();
+	g_autoptr(WdrCopyCount) count = wdr_copy_count_new();
 	g_autoptr(GError) error = NULL;
 	uint64_t entries = 0;
 	int64_t begun = g_get_monotonic_time();

@@ -1,6 +1,6 @@
 #include "suite.h"
 
-Suite *suite_address(void);
+Suite *suite_identifier(void);
 Suite *suite_bootorder(void);
 Suite *suite_corpus(void);
 Suite *suite_edit(void);
@@ -12,6 +12,6 @@ Suite *suite_places(void);
 Suite *suite_program(void);
 Suite *suite_segment(void);
 
-SUITE_MAIN(suite_address(), suite_bootorder(), suite_corpus(), suite_edit(), suite_fstab_lines(),
+SUITE_MAIN(suite_identifier(), suite_bootorder(), suite_corpus(), suite_edit(), suite_fstab_lines(),
 	suite_extlinux(), suite_image(), suite_places(), suite_initramfs(), suite_program(),
 	suite_segment())

@@ -1,5 +1,5 @@
 /* Boot orders, which are read from the right. */
-#include "boot/bootorder.h"
+#include "boot/board/bootorder.h"
 
 #include "suite.h"
 

@@ -5,9 +5,9 @@
  * WDR_WRITE_EXPECTED set in the environment what is found is written down, to be reviewed. */
 #include "support.h"
 
-#include "boot/edit.h"
-#include "boot/rewrite.h"
-#include "boot/search.h"
+#include "boot/formats/edit.h"
+#include "boot/formats/rewrite.h"
+#include "boot/formats/search.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -68,7 +68,7 @@ static int find(const WdrMention *m)
 	int found = -1;
 
 	for (size_t i = 0; i < G_N_ELEMENTS(from); i++) {
-		if (wdr_address_matches(&m->address, &from[i]))
+		if (wdr_identifier_matches(&m->identifier, &from[i]))
 			found = found == -1 ? (int)i : -2;
 	}
 	return found;
@@ -112,7 +112,7 @@ static WdrNaming naming_of(const char *name)
 	WdrNaming naming = { .has_initramfs = !strstr(name, "no-initramfs") };
 	const char *plus = strrchr(name, '+');
 
-	naming.has_name_by = plus && wdr_address_kind_parse(plus + 1, &naming.name_by);
+	naming.has_name_by = plus && wdr_identifier_kind_parse(plus + 1, &naming.name_by);
 	return naming;
 }
 

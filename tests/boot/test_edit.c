@@ -1,7 +1,7 @@
 #include "support.h"
 
-#include "boot/edit.h"
-#include "boot/rewrite.h"
+#include "boot/formats/edit.h"
+#include "boot/formats/rewrite.h"
 
 #include <string.h>
 
@@ -104,7 +104,7 @@ START_TEST(labels_as_places_can_hold_them)
 	WdrMention m = { .file = (char *)"f",
 		.what = (char *)"",
 		.writing = writings[_i].writing,
-		.address = { .kind = WDR_BY_LABEL, .is_link = writings[_i].is_link } };
+		.identifier = { .kind = WDR_BY_LABEL, .is_link = writings[_i].is_link } };
 	const WdrIdentity to = { .label = "reed bed", .number = 3 };
 	const WdrNaming naming = { .keeps_forms = true };
 	g_autofree char *got = NULL;

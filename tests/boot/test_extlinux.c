@@ -1,7 +1,7 @@
 /* A second way to start in an extlinux.conf. */
 #include "support.h"
 
-#include "boot/extlinux.h"
+#include "boot/formats/extlinux.h"
 
 #include <string.h>
 

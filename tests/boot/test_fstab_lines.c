@@ -1,5 +1,5 @@
 /* The lines of an fstab, as mounting reads them. */
-#include "boot/fstab.h"
+#include "boot/formats/fstab.h"
 
 #include "suite.h"
 

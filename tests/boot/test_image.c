@@ -1,9 +1,9 @@
 /* Loader images, made and judged by mkimage. */
 #include "support.h"
 
-#include "boot/edit.h"
-#include "boot/image.h"
-#include "boot/mention.h"
+#include "boot/formats/edit.h"
+#include "boot/formats/image.h"
+#include "boot/formats/mention.h"
 
 #include <string.h>
 
@@ -50,8 +50,8 @@ START_TEST(mkimage_would_have_made_the_same)
 }
 END_TEST
 
-/* Shorter and longer addresses: mkimage makes the same bytes of the same text. */
-static const char *const addresses[] = { "PARTUUID=9d8e7f60-02", "/dev/sda2",
+/* Shorter and longer identifiers: mkimage makes the same bytes of the same text. */
+static const char *const identifiers[] = { "PARTUUID=9d8e7f60-02", "/dev/sda2",
 	"UUID=e4a1b2c3-d4e5-4f60-8172-93a4b5c6d7e8" };
 
 START_TEST(edits_are_what_mkimage_would_have_made)
@@ -72,10 +72,10 @@ START_TEST(edits_are_what_mkimage_would_have_made)
 	ck_assert_uint_eq(m->line, 2);
 	ck_assert_uint_eq(m->column, 17);
 	edit->is_image = true;
-	wdr_edit_add(edit, m->offset, m->line, m->column, m->text, addresses[_i]);
+	wdr_edit_add(edit, m->offset, m->line, m->column, m->text, identifiers[_i]);
 	sup_ok(wdr_edit_apply(edit, bytes, len, &edited, &error));
 	g_autofree char *new_script = g_strdup_printf(
-		"# boot\nsetenv rootdev \"%s\"\nbooti ${kernel_addr_r}\n", addresses[_i]);
+		"# boot\nsetenv rootdev \"%s\"\nbooti ${kernel_addr_r}\n", identifiers[_i]);
 	g_autofree char *want = made_by_mkimage(new_script, &want_len);
 	char *got = (char *)g_bytes_get_data(edited, &got_len);
 	ck_assert_uint_eq(got_len, want_len);
@@ -131,7 +131,7 @@ Suite *suite_image(void)
 	tcase_add_test(t, reads_what_mkimage_made);
 	tcase_add_test(t, mkimage_would_have_made_the_same);
 	tcase_add_loop_test(
-		t, edits_are_what_mkimage_would_have_made, 0, (int)G_N_ELEMENTS(addresses));
+		t, edits_are_what_mkimage_would_have_made, 0, (int)G_N_ELEMENTS(identifiers));
 	tcase_add_loop_test(t, damaged_images, 0, (int)G_N_ELEMENTS(damages));
 	tcase_add_test(t, images_cut_short);
 	suite_add_tcase(s, t);

@@ -1,11 +1,11 @@
 /* Initramfs archives that libarchive makes, packed by it and by the libraries themselves, whole and
  * damaged. */
 #include "cpio.h"
-#include "support.h"
 
-#include "boot/initramfs.h"
-#include "boot/modules.h"
-#include "boot/unpack.h"
+#include "boot/kernel/initramfs.h"
+#include "boot/kernel/modules.h"
+#include "boot/kernel/unpack.h"
+#include "support.h"
 
 #include <archive.h>
 #include <lz4.h>

@@ -1,8 +1,8 @@
 /* Which file has which format. */
 #include "support.h"
 
-#include "boot/config.h"
-#include "boot/places.h"
+#include "boot/formats/config.h"
+#include "boot/formats/places.h"
 
 #include <string.h>
 

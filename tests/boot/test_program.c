@@ -1,8 +1,8 @@
 /* Kernels, programs, and the ways to them. */
 #include "support.h"
 
-#include "boot/lookup.h"
-#include "boot/program.h"
+#include "boot/kernel/program.h"
+#include "volume/lookup.h"
 
 #include <string.h>
 

@@ -1,12 +1,12 @@
 /* Segments that are put behind an initramfs, judged by libarchive and by kmod's own modprobe. */
 #include "cpio.h"
-#include "support.h"
 
-#include "boot/image.h"
-#include "boot/moduleindex.h"
-#include "boot/segment.h"
+#include "boot/formats/image.h"
+#include "boot/kernel/moduleindex.h"
+#include "boot/kernel/segment.h"
 #include "sample/bootfiles.h"
 #include "sample/entries.h"
+#include "support.h"
 
 #include <archive.h>
 #include <archive_entry.h>

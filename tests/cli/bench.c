@@ -1,13 +1,12 @@
 #include "bench.h"
 
-#include <fcntl.h>
-#include <signal.h>
-#include <sys/wait.h>
-
 #include "base/io.h"
 
+#include <fcntl.h>
+#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 static char *template_folder;

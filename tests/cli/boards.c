@@ -148,7 +148,7 @@ char *board_word(const char *text, const char *before)
 	return g_strndup(at, strcspn(at, " \n\t\""));
 }
 
-char *board_address(const char *image, unsigned number, const char *tag)
+char *board_identifier(const char *image, unsigned number, const char *tag)
 {
 	g_autofree char *digits = g_strdup_printf("%u", number);
 

@@ -9,7 +9,7 @@ typedef struct {
 	unsigned root, boot; /* partitions; boot: where the boot files are */
 	bool is_boot_fat, is_gpt;
 	const char *boot_file; /* the file that decides what root is */
-	const char *root_key;  /* before the address in it */
+	const char *root_key;  /* before the identifier in it */
 	const char *old_root;  /* UUID */
 } Board;
 extern const Board boards[];
@@ -43,7 +43,7 @@ char *board_file(const char *image, unsigned number, bool is_fat, const char *fi
 char *board_debugfs(const char *image, unsigned number, bool writes, const char *request);
 void board_put(const char *image, unsigned number, bool is_fat, const char *file, const char *text);
 /* "UUID" or "LABEL", as blkid tells it; "PARTUUID" or "PARTLABEL", as sfdisk does. */
-char *board_address(const char *image, unsigned number, const char *tag);
+char *board_identifier(const char *image, unsigned number, const char *tag);
 /* sfdisk, e2fsck and fsck.fat over all of it. */
 void board_judge(const char *image);
 /* What stands behind a word, up to the next blank. */

@@ -64,7 +64,7 @@ static const struct {
 	{ "f=root/srv/observations/frame-000003.csv; touch -r $f t; printf X | dd of=$f bs=1 seek=3 "
 	  "conv=notrunc; touch -r t $f",
 		"--all", 1,
-		"/srv/observations/frame-000003.csv: it has other bytes than were carried" },
+		"/srv/observations/frame-000003.csv: it has other bytes than were copied" },
 	{ "rm root/srv/observations/frame-000003.csv", "--all", 0, " 2 changed since, 1 gone" },
 	{ "echo more >> root/srv/observations/frame-000003.csv", "--all", 0,
 		" 3 changed since, 0" },

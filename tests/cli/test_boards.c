@@ -35,7 +35,7 @@ static char *wanted_root(const Board *b, size_t form)
 	if (!tag)
 		return g_strdup_printf("/dev/%s%s%u", b->drive,
 			g_ascii_isdigit(b->drive[strlen(b->drive) - 1]) ? "p" : "", b->root);
-	g_autofree char *value = board_address(board_disk(b, true), b->root, tag);
+	g_autofree char *value = board_identifier(board_disk(b, true), b->root, tag);
 	return g_strdup_printf("%s=%s", tag, value);
 }
 
@@ -196,12 +196,12 @@ START_TEST(a_script_and_its_source_move_together)
 	/* mkimage makes the same of the source, but for the time of making. */
 	SUP_TOOL("cmp", "-i", "12", sup_path("boot.scr"), sup_path("want.scr"));
 	SUP_TOOL("mkimage", "-l", sup_path("boot.scr"));
-	g_autofree char *partuuid = board_address(drive, 2, "PARTUUID");
+	g_autofree char *partuuid = board_identifier(drive, 2, "PARTUUID");
 	ck_assert_ptr_nonnull(strstr(source, partuuid));
 	const char *unit = board_file(drive, 2, false, "etc/systemd/system/srv-keys.mount");
-	g_autofree char *keys = board_address(drive, 3, "PARTUUID");
+	g_autofree char *keys = board_identifier(drive, 3, "PARTUUID");
 	ck_assert_ptr_nonnull(strstr(unit, keys));
-	g_autofree char *serial = board_address(drive, 3, "UUID");
+	g_autofree char *serial = board_identifier(drive, 3, "UUID");
 	ck_assert_ptr_nonnull(strstr(board_file(drive, 2, false, "etc/crypttab"), serial));
 }
 END_TEST
@@ -264,8 +264,8 @@ static const struct {
 	int code;
 } refusals[] = {
 	{ { "--what", "boot" }, "--what is everything or root", 2 },
-	{ { "--what", "root", "--keep-addresses" }, "--keep-addresses cannot go with --what root",
-		2 },
+	{ { "--what", "root", "--keep-identifiers" },
+		"--keep-identifiers cannot go with --what root", 2 },
 };
 
 START_TEST(what_cannot_be)

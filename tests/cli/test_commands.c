@@ -132,7 +132,7 @@ START_TEST(survey_as_json)
 
 	bench_expect(&run, 0, NULL);
 	ck_assert_ptr_nonnull(root);
-	ck_assert_str_eq(json_string_value(json_object_get(root, "format")), "wanderitas-survey/1");
+	ck_assert_str_eq(json_string_value(json_object_get(root, "format")), "wanderitas-survey/2");
 	json_t *card = json_array_get(json_object_get(root, "disks"), 0);
 	ck_assert_int_eq(json_integer_value(json_object_get(card, "size")), 629145600);
 	ck_assert_uint_eq(json_array_size(json_object_get(card, "mentions")), 4);

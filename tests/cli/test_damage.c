@@ -1,4 +1,4 @@
-/* Media that fail: files that cannot be read whole are named and the rest is carried; what the
+/* Media that fail: files that cannot be read whole are named and the rest is copied; what the
  * target does not keep is found by reading it back. */
 #include "bench.h"
 
@@ -60,7 +60,7 @@ START_TEST(a_bad_place_in_a_file)
 	expect_unbootable();
 	SupRun again = BENCH_WITH_FAULTS(faults, "move", "--resume");
 	bench_expect(&again, 4, "/srv/model.bin");
-	ck_assert_ptr_null(strstr(again.err, "carrying partition"));
+	ck_assert_ptr_null(strstr(again.err, "copying partition"));
 	SupRun accepted =
 		BENCH_WITH_FAULTS(faults, "--json", "move", "--resume", "--accept-damage");
 	bench_expect(&accepted, 0, "\"path\": \"srv/model.bin\"");
@@ -166,7 +166,7 @@ END_TEST
 
 /* Disks of 2 GiB that are smaller: what is written past their end fails, is lost, or is written
  * over what lies in front. Where the wrong place is met by a mark, that is found before anything is
- * carried, else when it is read back. */
+ * copied, else when it is read back. */
 static const struct {
 	const char *kind;
 	uint64_t size;
@@ -193,7 +193,7 @@ START_TEST(a_disk_that_lies_about_its_size)
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
 
 	bench_expect(&run, 4, liars[_i].text);
-	ck_assert(liars[_i].is_late || !strstr(run.err, "carrying"));
+	ck_assert(liars[_i].is_late || !strstr(run.err, "copying"));
 	if (liars[_i].is_late)
 		/* The note may have been written over like anything else. */
 		ck_assert_ptr_null(strstr(SUP_RUN("sfdisk", "-d", DRIVE).out, "bootable"));

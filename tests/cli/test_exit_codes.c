@@ -32,7 +32,7 @@ static const struct {
 	{ "mkdir -p root/var/lib/wanderitas", "rewind", 0, 3 },
 	/* words that cannot be meant */
 	{ "", "", 2, 2 },
-	{ "", "carry", 2, 2 },
+	{ "", "copy", 2, 2 },
 	{ "", "survey --nonsense", 2, 2 },
 	{ "", "ready --nonsense", 2, 2 },
 	{ "", "draft --nonsense", 2, 2 },

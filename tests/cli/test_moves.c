@@ -46,7 +46,7 @@ static const struct {
 	{ "by path", { "--name-by", "path" }, "/dev/nvme0n1p2", "label: dos" },
 	{ "by partlabel", { "--name-by", "partlabel", "--table", "gpt" }, "PARTLABEL=root-",
 		"label: gpt" },
-	{ "kept addresses", { "--keep-addresses" }, "PARTUUID=4c1fa2b0-02",
+	{ "kept identifiers", { "--keep-identifiers" }, "PARTUUID=4c1fa2b0-02",
 		"label-id: 0x4c1fa2b0" },
 	{ "room left", { "--leave-free", "50%" }, "PARTUUID=", "size=     1826816" },
 };
@@ -76,7 +76,7 @@ START_TEST(moves_to_a_drive)
 }
 END_TEST
 
-START_TEST(new_addresses_are_new)
+START_TEST(new_identifiers_are_new)
 {
 	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
 
@@ -120,7 +120,7 @@ START_TEST(image_to_image_anywhere)
 	sup_make_image(sup_path("what? #1.img"), UINT64_C(700) << 20);
 	SupRun run = WANDERITAS("move", "--from", CARD, "--to", sup_path("what? #1.img"), "--erase",
 		"what? #1.img", "--json", "-q");
-	bench_expect(&run, 0, "\"wanderitas-move/1\"");
+	bench_expect(&run, 0, "\"wanderitas-move/2\"");
 	ck_assert_str_eq(run.err, "");
 	SUP_TOOL("cp", sup_path("what? #1.img"), sup_path("plain.img"));
 	judge(sup_path("plain.img"), card);
@@ -232,7 +232,7 @@ Suite *suite_moves(void)
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_loop_test(t, moves_to_a_drive, 0, (int)G_N_ELEMENTS(moves));
-	tcase_add_test(t, new_addresses_are_new);
+	tcase_add_test(t, new_identifiers_are_new);
 	tcase_add_test(t, by_an_itinerary_on_another_day);
 	tcase_add_test(t, image_to_image_anywhere);
 	tcase_add_test(t, large_sectors);

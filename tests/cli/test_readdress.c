@@ -35,12 +35,12 @@ START_TEST(renewed_and_back)
 	bench_expect(&run, 0, "done: every change was read back");
 	board_judge(drive);
 	for (size_t i = 0; i < G_N_ELEMENTS(tags); i++) {
-		g_autofree char *was = board_address(board_disk(b, false), b->root, tags[i]);
-		g_autofree char *is = board_address(drive, b->root, tags[i]);
+		g_autofree char *was = board_identifier(board_disk(b, false), b->root, tags[i]);
+		g_autofree char *is = board_identifier(drive, b->root, tags[i]);
 		ck_assert_str_ne(was, is);
 	}
 	const char *tag = _i == 0 ? "PARTUUID" : "UUID";
-	g_autofree char *value = board_address(drive, b->root, tag);
+	g_autofree char *value = board_identifier(drive, b->root, tag);
 	g_autofree char *want = g_strdup_printf("%s=%s", tag, value);
 	const char *text = board_file(drive, b->boot, b->is_boot_fat, b->boot_file);
 	g_autofree char *got = board_word(text, b->root_key);
@@ -50,8 +50,8 @@ START_TEST(renewed_and_back)
 	bench_expect(&rewind, 0, "put back  the identifiers of");
 	board_judge(drive);
 	for (size_t i = 0; i < G_N_ELEMENTS(tags); i++) {
-		g_autofree char *was = board_address(board_disk(b, false), b->root, tags[i]);
-		g_autofree char *is = board_address(drive, b->root, tags[i]);
+		g_autofree char *was = board_identifier(board_disk(b, false), b->root, tags[i]);
+		g_autofree char *is = board_identifier(drive, b->root, tags[i]);
 		ck_assert_str_eq(was, is);
 	}
 	ck_assert_str_eq(boot_before, board_file(drive, b->boot, b->is_boot_fat, b->boot_file));
@@ -130,7 +130,7 @@ START_TEST(a_row_of_the_user_names_a_file)
 	/* A label stays true; by UUID it is the link that the file can hold. */
 	SupRun by = BOARD_RUN(b, "readdress", "nvme0n1", "--name-by", "uuid", "--write");
 	bench_expect(&by, 0, "done:");
-	g_autofree char *uuid = board_address(drive, 2, "UUID");
+	g_autofree char *uuid = board_identifier(drive, 2, "UUID");
 	g_autofree char *want = g_strdup_printf("device = /dev/disk/by-uuid/%s\n", uuid);
 	ck_assert_ptr_nonnull(
 		strstr(board_file(drive, 1, false, "etc/station/recorder.ini"), want));
@@ -422,7 +422,7 @@ START_TEST(identifiers_half_renewed_and_back)
 	set_serial(drive, "\x44\x33\x22\x11");
 	SupRun rewind = BOARD_RUN(b, "rewind", state);
 	bench_expect(&rewind, 0, "put back  the identifiers of nvme0n1");
-	g_autofree char *uuid = board_address(drive, 1, "UUID");
+	g_autofree char *uuid = board_identifier(drive, 1, "UUID");
 	ck_assert_str_eq(uuid, "F3A1-77C2");
 	board_judge(drive);
 }
@@ -437,7 +437,7 @@ START_TEST(identifiers_half_renewed_and_on)
 	set_serial(drive, "\x44\x33\x22\x11");
 	SupRun again = BOARD_RUN(b, "readdress", "nvme0n1", "--renew", "--write");
 	bench_expect(&again, 0, "done:");
-	g_autofree char *partuuid = board_address(drive, 2, "PARTUUID");
+	g_autofree char *partuuid = board_identifier(drive, 2, "PARTUUID");
 	ck_assert_ptr_nonnull(strstr(board_file(drive, 1, true, "cmdline.txt"), partuuid));
 	ck_assert_str_ne(partuuid, "11112222-02");
 	board_judge(drive);
@@ -488,7 +488,7 @@ START_TEST(an_itinerary_of_any_bytes)
 	bench_expect(&json, 0, "{\n        \"escaped\": \"etc/station/v\\\\xf6gel.ini\"");
 	const char *found =
 		board_debugfs(board_disk(b, true), 2, false, "cat \"etc/station/v\xf6gel.ini\"");
-	g_autofree char *uuid = board_address(board_disk(b, true), 2, "UUID");
+	g_autofree char *uuid = board_identifier(board_disk(b, true), 2, "UUID");
 	ck_assert_msg(strstr(found, uuid) != NULL, "%s", found);
 	SupRun catchup = BOARD_RUN(b, "catchup");
 	bench_expect(&catchup, 0, "nothing changed on mmcblk0");

@@ -103,8 +103,8 @@ static const struct {
 	{ HERON,
 		"cp --sparse=always dev/mmcblk0 dev/mmcblk9; cp -r sys/block/mmcblk0 sys/block/mmcblk9;"
 		"rm -r sys/block/mmcblk9/mmcblk0p*",
-		{ NULL }, 0, "addresses", "PARTUUID=4c1fa2b0-02 stands twice" },
-	{ HERON, ":", { "--keep-addresses" }, 0, "addresses",
+		{ NULL }, 0, "identifiers", "PARTUUID=4c1fa2b0-02 stands twice" },
+	{ HERON, ":", { "--keep-identifiers" }, 0, "identifiers",
 		"UUID=F3A1-77C2 stands twice: partition 1 of mmcblk0 and the new partition 1" },
 	{ HERON, ":", { NULL }, 0, "mentions", "/etc/cron.d/backup:2 names the old disk" },
 	{ HERON,
@@ -112,7 +112,7 @@ static const struct {
 		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
 		{ NULL }, 1, "mentions", "/etc/fstab cannot be read" },
 	{ KINGFISHER, ":", { NULL }, 0, "mentions", "every mention is put right" },
-	{ HERON, ":", { NULL }, 0, "files", "entries can be carried" },
+	{ HERON, ":", { NULL }, 0, "files", "entries can be copied" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait init=/usr/lib/systemd/systemd' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt",
@@ -233,7 +233,7 @@ START_TEST(as_json)
 	SupRun run = BOARD_RUN(&board_brook, "--json", "ready", "--to", "nvme0n1");
 	SupRun refused = BENCH_RUN("--json", "ready", "--to", "mmcblk0");
 
-	bench_expect(&run, 1, "\"format\": \"wanderitas-ready/1\"");
+	bench_expect(&run, 1, "\"format\": \"wanderitas-ready/2\"");
 	bench_expect(&run, 1, "\"check\": \"drivers\"");
 	bench_expect(&run, 1, "\"can_be_waived\": true");
 	bench_expect(&refused, 1, "\"can_be_waived\": false");

@@ -36,7 +36,7 @@ static const char *ask(const char *given, const char *question)
 	SupRun run = given ? BENCH_RUN("report", given, "--json") : BENCH_RUN("report", "--json");
 	const char *argv[] = { "jq", "-r", question, NULL };
 
-	bench_expect(&run, 0, "\"format\": \"wanderitas-report/1\"");
+	bench_expect(&run, 0, "\"format\": \"wanderitas-report/2\"");
 	SupRun jq = sup_run(run.out, argv);
 	ck_assert_msg(jq.code == 0, "%s", jq.err);
 	return jq.out;
@@ -77,7 +77,7 @@ START_TEST(after_the_restart)
 		page, "<h1>heron-hide-3: everything from mmcblk0 (SD card) to nvme0n1 (NVMe)</h1>");
 	expect_text(page, "Reedbed SSD 2G");
 	expect_text(page, "RB2G-000417");
-	expect_text(page, "carried and read back whole");
+	expect_text(page, "copied and read back whole");
 	expect_text(page, "started from the new disk, all as planned");
 	expect_text(page, "<span class=\"del\">-console=serial0,115200");
 	expect_text(page, "the firmware says that it booted from NVMe");
@@ -119,7 +119,7 @@ START_TEST(of_a_plan)
 	bench_expect(&draft, 0, NULL);
 	g_autofree char *page = page_of(sup_path("plan.json"));
 	expect_text(page, "planned, not carried out");
-	expect_text(page, "Nothing was carried.");
+	expect_text(page, "Nothing was copied.");
 	browse(PAGE, "of_a_plan");
 	ck_assert_str_eq(ask(sup_path("plan.json"), ".state, .records, .figures, .rehearsal"),
 		"drawn\nnull\nnull\nnull\n");
@@ -131,7 +131,7 @@ END_TEST
 
 START_TEST(of_an_interrupted_move)
 {
-	ck_assert_int_eq(BENCH_INTERRUPT(SIGTERM, "carrying partition 2", "move", "--to", "nvme0n1",
+	ck_assert_int_eq(BENCH_INTERRUPT(SIGTERM, "copying partition 2", "move", "--to", "nvme0n1",
 				 "--erase", "nvme0n1"),
 		4);
 	g_autofree char *page = page_of(NULL);
@@ -277,7 +277,7 @@ static const struct {
 	const char *file, *text, *says;
 } damaged[] = {
 	{ "logbook.jsonl", "nonsense\n", "logbook.jsonl:1: this is no line of a logbook" },
-	{ "ready.json", "{}", "ready.json is no wanderitas-ready/1" },
+	{ "ready.json", "{}", "ready.json is no wanderitas-ready/2" },
 	{ "rehearsal.json", "[1]", "rehearsal.json is no wanderitas-rehearsal/1" },
 	{ "itinerary.json", "{}", "itinerary.json" },
 };

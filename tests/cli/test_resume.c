@@ -53,12 +53,12 @@ static const struct {
 	const char *when, *then, *not_again;
 } kills[] = {
 	{ "clearing", "checking partition 2", NULL },
-	{ "carrying partition 2", "carrying partition 1", NULL },
+	{ "copying partition 2", "copying partition 1", NULL },
 	{ "checking partition 2", "reading partition 1", NULL },
-	{ "carrying partition 1", "making partition 1", "carrying partition 2" },
+	{ "copying partition 1", "making partition 1", "copying partition 2" },
 	{ "leaving the records", "leaving the records", NULL },
-	{ "making partition 1", "final partition table", "carrying partition" },
-	{ "final partition table", "looking for what changed", "carrying partition" },
+	{ "making partition 1", "final partition table", "copying partition" },
+	{ "final partition table", "looking for what changed", "copying partition" },
 };
 
 START_TEST(kills_at_any_step)
@@ -89,7 +89,7 @@ START_TEST(what_is_no_move_to_go_on_with)
 	bench_expect(&both, 2, "give either it or the options that draw one");
 	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
 	bench_expect(&empty, 3, "itinerary.json");
-	ck_assert_int_eq(killed_move("carrying partition 2"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 2"), 128 + SIGKILL);
 	g_autofree char *before = g_strdup(sup_hash(DRIVE));
 	sup_write(BENCH_LOGBOOK, "nonsense\n");
 	SupRun damaged = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
@@ -147,7 +147,7 @@ START_TEST(a_packing_list_that_is_cut_short)
 {
 	g_autofree char *list = g_build_filename(STATE, "packing-2.list", NULL);
 
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	if (_i == 0)
 		SUP_TOOL("truncate", "-s", "-4000", list);
 	else
@@ -162,13 +162,13 @@ START_TEST(a_packing_list_that_is_cut_short)
 }
 END_TEST
 
-/* Somebody changed a volume that was carried, before the move went on. */
-START_TEST(a_carried_volume_that_changed)
+/* Somebody changed a volume that was copied, before the move went on. */
+START_TEST(a_copied_volume_that_changed)
 {
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	bench_put_root_file(DRIVE, "etc/motd", "somebody was here\n");
 	SupRun run = BENCH_RUN("move", "--resume");
-	bench_expect(&run, 0, "partition 2 of the target was changed since it was carried");
+	bench_expect(&run, 0, "partition 2 of the target was changed since it was copied");
 	bench_expect(&run, 0, "done:");
 	expect_whole();
 }
@@ -192,10 +192,10 @@ END_TEST
 /* What the source got between the interruption and the going on comes along. */
 START_TEST(a_source_that_changed_meanwhile)
 {
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	bench_put_root_file(CARD, "etc/motd", "terns on the weir\n");
 	SupRun run = BENCH_RUN("move", "--resume");
-	bench_expect(&run, 0, "carried in 1 further pass");
+	bench_expect(&run, 0, "copied in 1 further pass");
 	ck_assert_str_eq(bench_root_file(DRIVE, "etc/motd"), "terns on the weir\n");
 	sup_judge_ext(DRIVE, ROOT_AT);
 }
@@ -203,7 +203,7 @@ END_TEST
 
 START_TEST(a_catchup_that_was_cut_off)
 {
-	static const char *const moments[] = { "carrying", "changing", "making partition 1" };
+	static const char *const moments[] = { "copying", "changing", "making partition 1" };
 
 	SupRun move = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
 
@@ -237,7 +237,7 @@ static void plug_in_again(const char *as)
 
 START_TEST(a_target_that_comes_back_under_another_name)
 {
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	plug_in_again("nvme1n1");
 	/* Another disk got its old name. */
 	SUP_TOOL("cp", "-r", bench_path("sys/block/nvme1n1"), bench_path("sys/block/nvme0n1"));
@@ -261,7 +261,7 @@ END_TEST
 /* With two that could be it, nobody guesses. */
 START_TEST(two_that_could_be_the_target)
 {
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	plug_in_again("nvme1n1");
 	SUP_TOOL("cp", "-r", bench_path("sys/block/nvme1n1"), bench_path("sys/block/nvme2n1"));
 	sup_make_image(bench_path("dev/nvme2n1"), UINT64_C(2) << 30);
@@ -270,7 +270,7 @@ START_TEST(two_that_could_be_the_target)
 }
 END_TEST
 
-/* A partition without a file system that is carried in three stretches. */
+/* A partition without a file system that is copied in three stretches. */
 enum { BLOCKS_AT = 600 * 1024 * 1024 };
 #define STRETCH (UINT64_C(256) * 1024 * 1024)
 
@@ -306,7 +306,7 @@ static void expect_blocks_alike(void)
 	SUP_TOOL("cmp", "-i", skip, "-n", "629145600", CARD, DRIVE);
 }
 
-/* Killed within it; with a stretch that changed before it goes on, which is carried again. */
+/* Killed within it; with a stretch that changed before it goes on, which is copied again. */
 START_TEST(blocks_in_stretches)
 {
 	bool changes = _i == 1;
@@ -325,11 +325,11 @@ START_TEST(blocks_in_stretches)
 }
 END_TEST
 
-/* One that was carried whole is looked at again as well. */
-START_TEST(blocks_that_changed_when_all_were_carried)
+/* One that was copied whole is looked at again as well. */
+START_TEST(blocks_that_changed_when_all_were_copied)
 {
 	add_blocks();
-	ck_assert_int_eq(killed_move("carrying partition 1"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("copying partition 1"), 128 + SIGKILL);
 	ck_assert_uint_eq(stretches_logged(), 3);
 	sup_poke(CARD, BLOCKS_AT + STRETCH + 5, "changed", 7);
 	SupRun run = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
@@ -390,14 +390,14 @@ Suite *suite_resume(void)
 	tcase_add_test(t, a_target_that_is_not_ours_any_more);
 	tcase_add_loop_test(t, another_disk_in_its_place, 0, G_N_ELEMENTS(in_its_place));
 	tcase_add_loop_test(t, a_packing_list_that_is_cut_short, 0, 2);
-	tcase_add_test(t, a_carried_volume_that_changed);
+	tcase_add_test(t, a_copied_volume_that_changed);
 	tcase_add_test(t, an_unplugged_target);
 	tcase_add_test(t, a_source_that_changed_meanwhile);
 	tcase_add_loop_test(t, a_catchup_that_was_cut_off, 0, 3);
 	tcase_add_test(t, a_target_that_comes_back_under_another_name);
 	tcase_add_test(t, two_that_could_be_the_target);
 	tcase_add_loop_test(t, blocks_in_stretches, 0, 2);
-	tcase_add_test(t, blocks_that_changed_when_all_were_carried);
+	tcase_add_test(t, blocks_that_changed_when_all_were_copied);
 	tcase_add_test(t, a_full_disk_under_the_target);
 	tcase_add_test(t, a_full_state_folder);
 	suite_add_tcase(s, t);

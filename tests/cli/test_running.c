@@ -68,11 +68,11 @@ static void expect_same_tree(void)
 static void make_socket(void)
 {
 	g_autofree char *path = g_build_filename(ROOT, "run", "field.sock", NULL);
-	struct sockaddr_un address = { .sun_family = AF_UNIX };
+	struct sockaddr_un identifier = { .sun_family = AF_UNIX };
 	int fd = socket(AF_UNIX, SOCK_STREAM, 0);
 
-	g_strlcpy(address.sun_path, path, sizeof(address.sun_path));
-	ck_assert_int_eq(bind(fd, (struct sockaddr *)&address, sizeof(address)), 0);
+	g_strlcpy(identifier.sun_path, path, sizeof(identifier.sun_path));
+	ck_assert_int_eq(bind(fd, (struct sockaddr *)&identifier, sizeof(identifier)), 0);
 	close(fd);
 }
 
@@ -107,7 +107,7 @@ static void move(void)
 /* Whether the kernel has what came with Linux 5.2 and 5.6, or not. */
 static const char *const kernels[] = { "", "old" };
 
-START_TEST(the_running_tree_is_carried)
+START_TEST(the_running_tree_is_copied)
 {
 	const char *card = sup_hash(CARD);
 	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1");
@@ -181,18 +181,18 @@ START_TEST(an_edited_file_that_changed_is_told)
 	move();
 	shell(script);
 	SupRun run = BENCH_RUN("catchup");
-	bench_expect(&run, 1, "not carried /etc/fstab on partition 2");
+	bench_expect(&run, 1, "not copied /etc/fstab on partition 2");
 	bench_expect(&run, 1, "new               2  /etc/x");
 	ck_assert_ptr_null(strstr(bench_root_file(DRIVE, "etc/fstab"), "by hand"));
 	ck_assert_str_eq(bench_root_file(DRIVE, "etc/x"), "x\n");
-	/* A boot volume is carried as a whole, which its edits must fit. */
+	/* A boot volume is copied as a whole, which its edits must fit. */
 	bench_put_boot_file(CARD, "cmdline.txt", "root=/dev/mmcblk0p2 by hand\n");
 	bench_put_boot_file(CARD, "more.txt", "more\n");
 	SUP_TOOL("mdel", "-i", boot_volume, "::gone.txt");
 	SupRun boot = BENCH_RUN("catchup");
-	bench_expect(&boot, 1, "not carried /cmdline.txt on partition 1");
-	bench_expect(&boot, 1, "not carried /more.txt on partition 1");
-	bench_expect(&boot, 1, "not carried /gone.txt on partition 1");
+	bench_expect(&boot, 1, "not copied /cmdline.txt on partition 1");
+	bench_expect(&boot, 1, "not copied /more.txt on partition 1");
+	bench_expect(&boot, 1, "not copied /gone.txt on partition 1");
 	ck_assert_ptr_nonnull(strstr(bench_boot_file(DRIVE, "cmdline.txt"), "root=PARTUUID="));
 }
 END_TEST
@@ -449,7 +449,7 @@ Suite *suite_running(void)
 
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
 	tcase_add_checked_fixture(tc, set_up, sup_teardown);
-	tcase_add_loop_test(tc, the_running_tree_is_carried, 0, G_N_ELEMENTS(kernels));
+	tcase_add_loop_test(tc, the_running_tree_is_copied, 0, G_N_ELEMENTS(kernels));
 	tcase_add_test(tc, what_changed_since_is_caught_up_with);
 	tcase_add_test(tc, boot_files_are_caught_up_with);
 	tcase_add_test(tc, an_edited_file_that_changed_is_told);

@@ -63,7 +63,7 @@ START_TEST(in_a_move)
 }
 END_TEST
 
-/* A copy by other means, which gets addresses of its own at the same time. */
+/* A copy by other means, which gets identifiers of its own at the same time. */
 START_TEST(on_a_finished_disk)
 {
 	const Board *b = &board_brook;

@@ -31,10 +31,10 @@ static void never_boots(const char *image)
 static const struct {
 	int number;
 	const char *when;
-} signals[] = { { SIGINT, "clearing" }, { SIGTERM, "carrying partition 2" },
+} signals[] = { { SIGINT, "clearing" }, { SIGTERM, "copying partition 2" },
 	{ SIGHUP, "reading partition 2" }, { SIGKILL, "clearing" },
-	{ SIGKILL, "carrying partition 2" }, { SIGKILL, "checking partition 2" },
-	{ SIGINT, "carrying partition 1" }, { SIGKILL, "carrying partition 1" },
+	{ SIGKILL, "copying partition 2" }, { SIGKILL, "checking partition 2" },
+	{ SIGINT, "copying partition 1" }, { SIGKILL, "copying partition 1" },
 	{ SIGKILL, "reading partition 1" } };
 
 START_TEST(signals_leave_an_unfinished_target)

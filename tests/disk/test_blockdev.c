@@ -2,7 +2,7 @@
 
 #include "base/io.h"
 #include "disk/stream.h"
-#include "disk/truesize.h"
+#include "disk/true_size.h"
 
 #include <errno.h>
 #include <string.h>

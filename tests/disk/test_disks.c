@@ -2,6 +2,7 @@
 
 #include "base/io.h"
 #include "base/text.h"
+#include "disk/backing.h"
 #include "disk/disks.h"
 
 #include <string.h>

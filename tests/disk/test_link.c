@@ -1,4 +1,4 @@
-/* What links carry. */
+/* What links copy. */
 #include "support.h"
 
 #include "disk/link.h"

@@ -1,13 +1,14 @@
 /* Any bytes as what a board tells of itself and as an fstab: no crash, no hang. */
-#include "boot/bootorder.h"
-#include "boot/build.h"
-#include "boot/configlines.h"
-#include "boot/eeprom.h"
-#include "boot/fstab.h"
-#include "boot/loaderarea.h"
-#include "boot/loaderfile.h"
-#include "boot/moduleindex.h"
-#include "boot/ubootenv.h"
+#include "boot/board/bootorder.h"
+
+#include "boot/board/eeprom.h"
+#include "boot/board/firmware_build.h"
+#include "boot/board/loaderarea.h"
+#include "boot/board/loaderfile.h"
+#include "boot/board/ubootenv.h"
+#include "boot/formats/configlines.h"
+#include "boot/formats/fstab.h"
+#include "boot/kernel/moduleindex.h"
 
 #include <stdint.h>
 #include <stdlib.h>

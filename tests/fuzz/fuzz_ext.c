@@ -1,8 +1,9 @@
 /* Any bytes as an ext volume, most of them without checksums, so that damage reaches the code that
  * reads inodes, extents, maps of blocks, attributes, inline data and folders: read to its end
  * without a crash or a hang. */
-#include "move/carry.h"
-#include "volume/ext.h"
+#include "copy/volume_copy.h"
+
+#include "volume/ext/ext.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
@@ -21,8 +22,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		!wdr_ext_volume_open(dev, 0, DISK_BYTES, &v, NULL))
 		return 0;
 	wdr_ext_volume_info(v, &info);
-	WdrCarry carry = { .source = v };
-	if (!wdr_ext_spec_like(v, &spec, &note, NULL) || !wdr_carry(world, &carry, NULL, NULL))
+	WdrCopy copy = { .source = v };
+	if (!wdr_ext_spec_like(v, &spec, &note, NULL) || !wdr_copy_volume(world, &copy, NULL, NULL))
 		g_debug("not readable");
 	return 0;
 }

@@ -1,6 +1,7 @@
 /* Any bytes as a FAT volume: read to its end without a crash or a hang. */
-#include "move/carry.h"
-#include "volume/fat.h"
+#include "copy/volume_copy.h"
+
+#include "volume/fat/fat.h"
 
 #include <string.h>
 
@@ -26,10 +27,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 			wdr_fat_volume_check(v, &measure, NULL) &&
 			wdr_fat_volume_need(v, 4096, &again, &need, NULL) &&
 			again.entries == measure.entries;
-	WdrCarry carry = { .source = v };
+	WdrCopy copy = { .source = v };
 	/* One that is not sound is read, too: survey and rehearsals look at whatever is there. */
 	if ((!is_sound || measure.file_bytes < 64 * 1024 * 1024) &&
-		!wdr_carry(world, &carry, NULL, NULL))
+		!wdr_copy_volume(world, &copy, NULL, NULL))
 		g_debug("not readable");
 	return 0;
 }

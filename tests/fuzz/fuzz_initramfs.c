@@ -1,8 +1,9 @@
 /* Any bytes as an initramfs, as a kernel and as a program: no crash, no hang. What reads as an
  * initramfs reads with a segment more behind it, too. */
-#include "boot/initramfs.h"
-#include "boot/program.h"
-#include "boot/segment.h"
+#include "boot/kernel/initramfs.h"
+
+#include "boot/kernel/program.h"
+#include "boot/kernel/segment.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -1,5 +1,5 @@
 /* Any bytes as an itinerary: refused, or sound enough to be written and read again. */
-#include "move/itinerary.h"
+#include "plan/itinerary.h"
 
 #include <string.h>
 

@@ -1,6 +1,6 @@
 /* Any bytes as the indexes of a kernel's modules (form feeds stand between them), and as a module:
  * no crash, no hang, and no firmware from outside its folder. */
-#include "boot/modules.h"
+#include "boot/kernel/modules.h"
 
 #include <stdint.h>
 #include <stdlib.h>

@@ -1,7 +1,8 @@
 /* Any bytes as a record of measurements: refused, or sound enough to be written, read again, shown
  * and drawn. */
 #include "present/chart_part.h"
-#include "present/pace.h"
+
+#include "present/show_pace.h"
 
 #include <string.h>
 

@@ -1,6 +1,7 @@
 /* Any bytes as lines of a packing list: refused, or read so that the line can be made again; and as
  * the head of a swap area. */
-#include "move/packed.h"
+#include "copy/list_entry.h"
+
 #include "volume/swap.h"
 
 #include <string.h>
@@ -9,17 +10,17 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
 static void try_line(const char *line)
 {
-	g_auto(WdrPacked) packed = { 0 };
-	g_auto(WdrPacked) again = { 0 };
+	g_auto(WdrListEntry) packed = { 0 };
+	g_auto(WdrListEntry) again = { 0 };
 	g_autoptr(GString) text = g_string_new(NULL);
 
-	if (!wdr_packed_from_line(line, &packed, NULL))
+	if (!wdr_list_entry_from_line(line, &packed, NULL))
 		return;
-	wdr_packed_to_line(&packed, text);
-	g_assert_true(wdr_packed_from_line(text->str, &again, NULL));
-	g_autofree char *difference = wdr_packed_difference(&packed, &again);
+	wdr_list_entry_to_line(&packed, text);
+	g_assert_true(wdr_list_entry_from_line(text->str, &again, NULL));
+	g_autofree char *difference = wdr_list_entry_difference(&packed, &again);
 	g_assert_null(difference);
-	g_assert_cmpint(wdr_packed_order(packed.path, again.path), ==, 0);
+	g_assert_cmpint(wdr_list_entry_order(packed.path, again.path), ==, 0);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)

@@ -1,6 +1,7 @@
 /* Any bytes as the start of a disk, and its end: what libfdisk makes of them is checked as a table.
  */
 #include "disk/disks.h"
+
 #include "disk/parttable.h"
 
 #include <stdlib.h>

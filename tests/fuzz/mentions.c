@@ -1,7 +1,8 @@
 /* Any bytes for a reader of mentions, that of FUZZ_FORMAT: it must not crash, every mention must
  * lie within the text, and an edit without splices must give the same bytes. */
-#include "boot/extlinux.h"
-#include "boot/search.h"
+#include "boot/formats/extlinux.h"
+
+#include "boot/formats/search.h"
 
 #include <string.h>
 

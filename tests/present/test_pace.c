@@ -1,7 +1,7 @@
 /* How figures are told, and held against each other. */
 #include "support.h"
 
-#include "present/pace.h"
+#include "present/show_pace.h"
 
 #include <string.h>
 

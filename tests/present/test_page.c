@@ -18,7 +18,7 @@ static json_t *report_of(const char *text)
 		"{s:s, s:I, s:s, s:s, s:{s:s, s:s}, s:{s:s, s:s}, s:s, s:{s:s, s:I, s:{s:s, s:s, s:I}, "
 		"s:{s:s, s:I}, s:[{s:i, s:s, s:s, s:{s:I, s:I, s:s}, s:{s:I, s:I, s:s}}], s:[{s:s, s:s, "
 		"s:i, s:s}], s:[{s:s, s:I, s:I}], s:[{s:i, s:I, s:I, s:s, s:s}]}}",
-		"format", "wanderitas-report/1", "made_at", (json_int_t)1795000000, "made_by", text,
+		"format", "wanderitas-report/2", "made_at", (json_int_t)1795000000, "made_by", text,
 		"records", text, "machine", "host", text, "board", text, "moved", "host", text,
 		"system", text, "state", text, "itinerary", "what", text, "made_at",
 		(json_int_t)1795000000, "source", "name", text, "model", text, "size",
@@ -96,7 +96,7 @@ START_TEST(measured_names_stay_text)
 }
 END_TEST
 
-static const char *const sections[] = { "summary", "warnings", "disks", "layout", "addresses",
+static const char *const sections[] = { "summary", "warnings", "disks", "layout", "identifiers",
 	"edits", "checks", "copy", "left", "speeds", "back" };
 
 static void expect_sections(json_t *report)

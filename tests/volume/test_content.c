@@ -5,7 +5,7 @@
 #include "base/cleanup.h"
 #include "base/io.h"
 #include "base/text.h"
-#include "volume/tree.h"
+#include "volume/tree/tree.h"
 
 #include <fcntl.h>
 #include <string.h>

@@ -1,7 +1,7 @@
 /* Files changed in place, judged by e2fsck, debugfs, fsck.fat and mtools. */
 #include "support.h"
 
-#include "volume/tree.h"
+#include "volume/tree/tree.h"
 
 #include <string.h>
 #include <sys/stat.h>

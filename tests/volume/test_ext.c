@@ -4,12 +4,12 @@
 
 #include "base/hash.h"
 #include "base/text.h"
-#include "move/carry.h"
-#include "volume/tree.h"
+#include "copy/volume_copy.h"
+#include "volume/tree/tree.h"
 
-#include <stdio.h>
 #include <e2p/e2p.h>
 #include <ext2fs/ext2_fs.h>
+#include <stdio.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -235,9 +235,9 @@ START_TEST(xattrs_too_large)
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
 	WdrBuildTarget target = { dev, 0, SIZE, sup_folder(), NULL, NULL };
 	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &builder, &error));
-	WdrCarry carry = { .source = from, .builder = builder };
+	WdrCopy copy = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_UNSUPPORTED, "/file: its xattrs are larger than a block",
-		wdr_carry(sup_world(), &carry, NULL, &error));
+		wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 END_TEST
 
@@ -262,10 +262,10 @@ START_TEST(full_volumes)
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
 	WdrBuildTarget target = { dev, 0, 16 * WDR_MIB, sup_folder(), NULL, NULL };
 	sup_ok(wdr_ext_builder_new(sup_world(), &target, &spec, &builder, &error));
-	WdrCarry carry = { .source = from, .builder = builder };
+	WdrCopy copy = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_NO_SPACE,
 		_i == 0 ? "large: the new ext volume is full" : "has no inodes left",
-		wdr_carry(sup_world(), &carry, NULL, &error));
+		wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 END_TEST
 

@@ -3,7 +3,7 @@
 
 #include "base/io.h"
 #include "base/text.h"
-#include "move/carry.h"
+#include "copy/volume_copy.h"
 
 #include <string.h>
 
@@ -31,8 +31,8 @@ static bool read_all(GError **failure)
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
 	if (!wdr_ext_volume_open(dev, 0, SIZE, &v, failure))
 		return false;
-	WdrCarry carry = { .source = v };
-	return wdr_carry(sup_world(), &carry, NULL, failure);
+	WdrCopy copy = { .source = v };
+	return wdr_copy_volume(sup_world(), &copy, NULL, failure);
 }
 
 START_TEST(flipped_superblock_bytes)

@@ -2,9 +2,9 @@
 #include "support.h"
 
 #include "base/text.h"
-#include "move/carry.h"
-#include "volume/fat_priv.h"
-#include "volume/tree.h"
+#include "copy/volume_copy.h"
+#include "volume/fat/fat_priv.h"
+#include "volume/tree/tree.h"
 
 #include <string.h>
 
@@ -37,7 +37,7 @@ typedef struct {
 	const char *out; /* folder that mcopy filled */
 } Against;
 
-static bool against_mcopy(void *data, const WdrCarried *c, GError **error)
+static bool against_mcopy(void *data, const WdrCopied *c, GError **error)
 {
 	const Against *a = data;
 	g_autofree char *path = g_build_filename(a->out, c->path, NULL);
@@ -72,8 +72,8 @@ START_TEST(built_volumes_hold_what_was_given)
 	SUP_TOOL("mkdir", out);
 	SUP_TOOL("mcopy", "-s", "-Q", "-n", "-i", sup_path("disk"), "::", out);
 	Against a = { from, out };
-	WdrCarry carry = { .source = from, .record = against_mcopy, .data = &a };
-	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	WdrCopy copy = { .source = from, .record = against_mcopy, .data = &a };
+	sup_ok(wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 END_TEST
 
@@ -83,7 +83,7 @@ typedef struct {
 	GString *lines;
 } Listing;
 
-static bool add_line(void *data, const WdrCarried *c, GError **error)
+static bool add_line(void *data, const WdrCopied *c, GError **error)
 {
 	Listing *l = data;
 	const WdrEntry *e = c->entry;
@@ -101,9 +101,9 @@ static bool add_line(void *data, const WdrCarried *c, GError **error)
 static char *hash_all(WdrVolume *v)
 {
 	Listing l = { g_string_new(NULL) };
-	WdrCarry carry = { .source = v, .record = add_line, .data = &l };
+	WdrCopy copy = { .source = v, .record = add_line, .data = &l };
 
-	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	sup_ok(wdr_copy_volume(sup_world(), &copy, NULL, &error));
 	return g_string_free(l.lines, FALSE);
 }
 
@@ -288,8 +288,8 @@ static void cannot_hold(const char *path, const WdrEntry *e, const char *second,
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
 	WdrBuildTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
 	sup_ok(wdr_fat_builder_new(sup_world(), &target, &spec, &builder, &error));
-	WdrCarry carry = { .source = from, .builder = builder };
-	sup_fails(WDR_ERROR_UNSUPPORTED, text, wdr_carry(sup_world(), &carry, NULL, &error));
+	WdrCopy copy = { .source = from, .builder = builder };
+	sup_fails(WDR_ERROR_UNSUPPORTED, text, wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 
 START_TEST(things_that_fat_cannot_hold)
@@ -323,9 +323,9 @@ START_TEST(a_full_volume)
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
 	WdrBuildTarget target = { dev, 0, shapes[1].size, sup_folder(), NULL, NULL };
 	sup_ok(wdr_fat_builder_new(sup_world(), &target, &spec, &builder, &error));
-	WdrCarry carry = { .source = from, .builder = builder };
+	WdrCopy copy = { .source = from, .builder = builder };
 	sup_fails(WDR_ERROR_NO_SPACE, "/large: the new FAT volume is full",
-		wdr_carry(sup_world(), &carry, NULL, &error));
+		wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 END_TEST
 
@@ -365,8 +365,8 @@ END_TEST
 /* The root's names: a file of some clusters and an empty one. */
 static void begin_two_files(WdrBuilder *b, const WdrEntry *file)
 {
-	WdrPlace root = { 0, 0, "" };
-	WdrPlace first = { 1, 0, "long.bin" };
+	WdrEditVolume root = { 0, 0, "" };
+	WdrEditVolume first = { 1, 0, "long.bin" };
 	WdrEntry folder = sup_entry(WDR_KIND_FOLDER, 0755);
 	WdrChild children[] = { { "long.bin", WDR_KIND_FILE, 1, NULL },
 		{ "short.txt", WDR_KIND_FILE, 2, NULL } };
@@ -393,7 +393,7 @@ START_TEST(a_file_gone_on_with)
 	WdrFatSpec spec = spec_of((unsigned)_i);
 	WdrEntry file = sup_entry(WDR_KIND_FILE, 0644);
 	WdrEntry empty = sup_entry(WDR_KIND_FILE, 0644);
-	WdrPlace second = { 2, 0, "short.txt" };
+	WdrEditVolume second = { 2, 0, "short.txt" };
 	WdrBuilder *b = NULL;
 
 	for (size_t i = 0; i < BYTES; i++)

@@ -3,8 +3,8 @@
 
 #include "base/cursor.h"
 #include "base/text.h"
-#include "move/carry.h"
-#include "volume/fat_priv.h"
+#include "copy/volume_copy.h"
+#include "volume/fat/fat_priv.h"
 
 #include <string.h>
 
@@ -80,9 +80,9 @@ static void check_fails(const char *text)
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
 	sup_ok(wdr_fat_volume_open(dev, 0, SIZE, &v, &error));
 	sup_fails(WDR_ERROR_FORMAT, text, wdr_fat_volume_check(v, &measure, &error));
-	/* Carrying it meets the same damage sooner or later, or is unharmed; it must end. */
-	WdrCarry carry = { .source = v };
-	sup_either(refused, wdr_carry(sup_world(), &carry, NULL, &error));
+	/* Copying it meets the same damage sooner or later, or is unharmed; it must end. */
+	WdrCopy copy = { .source = v };
+	sup_either(refused, wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 
 START_TEST(sound_volume_passes)
@@ -228,9 +228,9 @@ START_TEST(flipped_bytes)
 		sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_READ, &dev, &error));
 		sup_either(refused, wdr_fat_volume_open(dev, 0, SIZE, &v, &error));
 		if (v) {
-			WdrCarry carry = { .source = v };
+			WdrCopy copy = { .source = v };
 			sup_either(refused, wdr_fat_volume_check(v, &measure, &error));
-			sup_either(refused, wdr_carry(sup_world(), &carry, NULL, &error));
+			sup_either(refused, wdr_copy_volume(sup_world(), &copy, NULL, &error));
 		}
 		sup_poke(sup_path("disk"), spans[_i].at + k, &byte, 1);
 	}

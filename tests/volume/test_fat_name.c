@@ -1,6 +1,6 @@
 #include "support.h"
 
-#include "volume/fat_priv.h"
+#include "volume/fat/fat_priv.h"
 
 #include <string.h>
 

@@ -3,7 +3,7 @@
 #include "base/io.h"
 #include "base/text.h"
 #include "volume/swap.h"
-#include "volume/tree.h"
+#include "volume/tree/tree.h"
 
 #include <string.h>
 

@@ -2,8 +2,8 @@
 
 #include "base/io.h"
 #include "base/text.h"
-#include "move/carry.h"
-#include "volume/tree.h"
+#include "copy/volume_copy.h"
+#include "volume/tree/tree.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -96,7 +96,7 @@ typedef struct {
 	GString *paths;
 } Seen;
 
-static bool note_path(void *data, const WdrCarried *c, GError **error)
+static bool note_path(void *data, const WdrCopied *c, GError **error)
 {
 	(void)error;
 	g_string_append_printf(((Seen *)data)->paths, "%s%s%s;", c->path, c->link_to ? "=" : "",
@@ -118,9 +118,9 @@ START_TEST(mounted_folders_are_left_empty)
 	SUP_TOOL("mount", "-t", "tmpfs", "none", sup_path("t/mnt"));
 	sup_write(sup_path("t/mnt/foreign"), "x");
 	v = open_tree(sup_path("t"));
-	WdrCarry carry = { .source = v, .record = note_path, .data = &seen };
+	WdrCopy copy = { .source = v, .record = note_path, .data = &seen };
 	GError *error = NULL;
-	bool is_fine = wdr_carry(sup_world(), &carry, NULL, &error);
+	bool is_fine = wdr_copy_volume(sup_world(), &copy, NULL, &error);
 	SUP_TOOL("umount", sup_path("t/mnt"));
 	ck_assert(is_fine);
 	ck_assert_str_eq(seen.paths->str, ";mnt;own;");
@@ -138,8 +138,8 @@ START_TEST(hard_links_and_their_order)
 	ck_assert_int_eq(link(sup_path("t/b/second"), sup_path("t/a")), 0);
 	ck_assert_int_eq(link(sup_path("t/b/second"), sup_path("outside")), 0);
 	v = open_tree(sup_path("t"));
-	WdrCarry carry = { .source = v, .record = note_path, .data = &seen };
-	sup_ok(wdr_carry(sup_world(), &carry, NULL, &error));
+	WdrCopy copy = { .source = v, .record = note_path, .data = &seen };
+	sup_ok(wdr_copy_volume(sup_world(), &copy, NULL, &error));
 	ck_assert_str_eq(seen.paths->str, ";a;b;b/second=a;");
 	g_string_free(seen.paths, TRUE);
 	/* The third name is outside: the new file must have two links, or e2fsck complains. */
@@ -180,7 +180,7 @@ END_TEST
 START_TEST(unreadable_files_are_named)
 {
 	g_autoptr(WdrVolume) v = NULL;
-	WdrCarry carry = { 0 };
+	WdrCopy copy = { 0 };
 
 	if (sup_is_root()) {
 		printf("skipped (root reads everything): unreadable_files_are_named\n");
@@ -190,8 +190,8 @@ START_TEST(unreadable_files_are_named)
 	sup_write(sup_path("t/secret"), "x");
 	ck_assert_int_eq(chmod(sup_path("t/secret"), 0), 0);
 	v = open_tree(sup_path("t"));
-	carry.source = v;
-	sup_fails(WDR_ERROR_IO, "secret", wdr_carry(sup_world(), &carry, NULL, &error));
+	copy.source = v;
+	sup_fails(WDR_ERROR_IO, "secret", wdr_copy_volume(sup_world(), &copy, NULL, &error));
 }
 END_TEST
 

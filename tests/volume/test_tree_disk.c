@@ -5,7 +5,7 @@
 #include "support.h"
 
 #include "base/text.h"
-#include "volume/tree.h"
+#include "volume/tree/tree.h"
 
 #include <fcntl.h>
 #include <signal.h>

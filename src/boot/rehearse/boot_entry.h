@@ -1,0 +1,54 @@
+/* The ways to start that a loader finds on a disk: which files it would load and with which kernel
+ * arguments, in the order in which it tries them. Only what the loader's configuration says;
+ * whether the files are any good is not looked at here. */
+#pragma once
+
+#include "boot/board/board.h"
+#include "boot/formats/includes.h"
+#include "boot/system/system.h"
+
+/* A file that the loader is told to load. */
+typedef struct {
+	char *path; /* on the boot part's volume, without a leading slash; NULL: none is asked for
+		     */
+	char *said; /* where: "extlinux/extlinux.conf:12"; NULL: the loader's own default */
+} WdrBootEntryFile;
+
+typedef struct {
+	char *name; /* "entry l0", "kernel8.img"; for messages */
+	WdrBootEntryFile kernel, initramfs, device_tree;
+	bool has_tree_folder; /* device_tree is a folder to look for the board's own in */
+	char *arguments;      /* NULL: nobody says */
+	char *arguments_said; /* where: "cmdline.txt:1" */
+	char *doubt; /* what cannot be told without running the loader: a line and why; NULL:
+			nothing */
+} WdrBootEntry;
+
+typedef struct {
+	const WdrBoard *board; /* that the loader runs on; borrowed; NULL: not known */
+	WdrSystemPart *part;   /* that the loader reads; borrowed from the system; NULL: none */
+	bool switches_pcie;    /* config.txt has the firmware switch a PCIe connector on */
+	GPtrArray *ways;       /* WdrBootEntry, the first is what starts by itself */
+	GPtrArray *faults;     /* char *: why there is no way, or one that was passed over */
+	GPtrArray *remarks;    /* char * */
+	WdrIncludes includes;  /* files of the loader's configuration that were read */
+} WdrBootEntries;
+
+/* Never fails: what is missing is a fault. `board` is borrowed; NULL: not known. */
+WdrBootEntries *wdr_boot_entries_find(const WdrSystem *s, const WdrBoard *board);
+void wdr_boot_entries_free(WdrBootEntries *w);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBootEntries, wdr_boot_entries_free)
+
+/* ---- one function a boot flow (boot_entry_firmware.c, boot_entry_menu.c, boot_entry_script.c)
+ * ---- */
+
+void wdr_boot_entries_of_firmware(const WdrSystem *s, WdrBootEntries *ret);
+void wdr_boot_entries_of_menu(const WdrSystem *s, WdrBootEntries *ret);
+void wdr_boot_entries_of_script(const WdrSystem *s, WdrBootEntries *ret);
+/* A new way, which the list owns. */
+WdrBootEntry *wdr_boot_entries_add(WdrBootEntries *w);
+/* The text of a boot file; NULL: it is not there. The caller's. */
+char *wdr_boot_entries_text(const WdrBootEntries *w, const char *path, size_t *ret_len);
+/* The same of one that another may include; a remark tells, once, that there are too many. */
+char *wdr_boot_entries_included(WdrBootEntries *w, const char *path, size_t *ret_len);
+bool wdr_boot_entries_has(const WdrBootEntries *w, const char *path);

@@ -1,0 +1,10 @@
+/* Looking through a system's files for mentions: those that a row of the places names by their
+ * readers, all other text under the boot volume and /etc by searching. */
+#pragma once
+
+#include "boot/system/system.h"
+#include "world/world.h"
+
+/* Fills s->mentions and s->remarks anew; needs s->boot, s->root and s->boot_folder. `world` (may be
+ * NULL) is where the user's places are. What cannot be read is remarked on. */
+void wdr_scan(WdrSystem *s, const WdrWorld *world);

@@ -1,0 +1,203 @@
+/* The old disk: what still names it and uses it, and why it came up after all when it did. */
+#include "base/io.h"
+
+#include "boot/rehearse/rehearse.h"
+#include "boot/system/survey.h"
+#include "check/arrive_priv.h"
+
+#include <string.h>
+
+enum { TOLD_MAX = 8 };
+
+/* ---- mentions ---- */
+
+/* It names a part of the old disk, and none of this one. */
+static bool names_old(const WdrArriving *a, const WdrMention *m)
+{
+	unsigned count = 0;
+	/* A root that moved alone mounts the old one, for the boot files there. */
+	bool is_needed = a->it->what == WDR_MOVE_ROOT && strcmp(m->file, "etc/fstab") == 0;
+
+	if (is_needed || m->identifier.kind == WDR_BY_NUMBER ||
+		g_strcmp0(m->frozen, WDR_FROZEN_COMMENT) == 0 ||
+		wdr_system_resolve(a->system, &m->identifier, &count))
+		return false;
+	for (guint i = 0; i < a->old->len; i++) {
+		if (wdr_identifier_matches(&m->identifier, &g_array_index(a->old, WdrIdentity, i)))
+			return true;
+	}
+	return false;
+}
+
+static void check_mentions(WdrArriving *a)
+{
+	unsigned found = 0;
+
+	for (guint i = 0; i < a->system->mentions->len; i++) {
+		const WdrMention *m = a->system->mentions->pdata[i];
+		if (!names_old(a, m) || ++found > TOLD_MAX)
+			continue;
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_REMARK,
+			m->frozen ? "change it by hand, if it is still wanted"
+				  : "wanderitas readdress --running",
+			"/%s:%u still names it: %s", m->file, m->line, m->text);
+	}
+	if (found > TOLD_MAX)
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_REMARK,
+			"wanderitas survey --mentions lists them all", "and %u more",
+			found - TOLD_MAX);
+	if (found == 0)
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_PASS, NULL,
+			"no file of the system names it");
+}
+
+/* ---- the disk itself ---- */
+
+/* The disk, if it is in: by its name, and still what it was. */
+static WdrDisk *find(const WdrArriving *a, const WdrItineraryDisk *then)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (then->is_image || !wdr_disks_list(a->world, &disks, NULL))
+		return NULL;
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		if (d->size == then->size && g_strcmp0(d->serial, then->serial) == 0 &&
+			g_strcmp0(d->model, then->model) == 0)
+			return g_ptr_array_steal_index(disks, i);
+	}
+	return NULL;
+}
+
+static void check_use(WdrArriving *a)
+{
+	g_autoptr(WdrDisk) old = find(a, &a->it->source);
+	g_autofree char *user = old ? wdr_disk_user(a->world, old) : NULL;
+	bool is_needed = a->it->what == WDR_MOVE_ROOT;
+
+	if (!old || is_needed)
+		return;
+	wdr_checks_say(a->checks, WDR_ARRIVED_OLD, user ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+		user ? "unmount it, and take the line out that mounts it" : NULL,
+		user ? "it is still in, and used: %s" : "it is still in (%s), and nobody uses it",
+		user ? user : old->name);
+}
+
+void wdr_arrive_old(WdrArriving *a)
+{
+	check_mentions(a);
+	check_use(a);
+}
+
+/* ---- why the old disk came up ---- */
+
+/* What the new disk would do alone. */
+static bool rehearse(WdrArriving *a, const WdrDisk *target)
+{
+	g_autoptr(WdrSystem) system = NULL;
+	g_autoptr(GError) error = NULL;
+
+	if (!wdr_system_open(a->world, target, &system, &error)) {
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP, NULL,
+			"%s cannot be read: %s", target->name, error->message);
+		return false;
+	}
+	g_autoptr(WdrRehearsal) r =
+		wdr_rehearse(system, &(WdrRehearsing){ NULL, a->board, NULL, NULL });
+	if (r->verdict != WDR_VERDICT_FAILS)
+		return true;
+	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP, r->reason->remedy,
+		"%s does not boot: %s", target->name, r->reason->text);
+	return false;
+}
+
+/* It would boot, so it was not asked, or came later. */
+static void blame_order(WdrArriving *a, const WdrDisk *target)
+{
+	const WdrBoard *b = a->board;
+	unsigned old = 0;
+	unsigned new = 0;
+
+	if (!b || !b->has_order || !wdr_boot_order_tries(&b->order, target->medium, &new)) {
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"power off, take it out, power on",
+			"%s would boot by itself; the loader comes to the %s first", target->name,
+			a->disk->medium);
+		return;
+	}
+	g_autofree char *words = wdr_boot_order_words(&b->order);
+	g_autofree char *better = wdr_boot_order_with_first(&b->order, target->medium);
+	bool is_earlier = wdr_boot_order_tries(&b->order, a->disk->medium, &old) && old < new;
+	/* What is set already is no advice. */
+	g_autofree char *remedy =
+		is_earlier
+			? g_strdup_printf(
+				  "power off and take it out, or put BOOT_ORDER=%s into the "
+				  "firmware's settings",
+				  better)
+			: g_strdup(
+				  "power off and take the old disk out; if nothing starts then, look at "
+				  "cable, power and connector of the new one");
+	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK, remedy,
+		is_earlier ? "the boot order %s comes to the old disk first: %s"
+			   : "the boot order %s comes to the new disk first (%s), which did not "
+			     "answer in time or could not be read",
+		b->order_text, words);
+}
+
+/* A root that moved alone is named by the boot files that stayed. */
+static void blame_entry(WdrArriving *a)
+{
+	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(a->system, a->board);
+	const WdrBootEntry *first = ways->ways->len ? ways->ways->pdata[0] : NULL;
+	const WdrBootEntry *way = wdr_arriving_boot_entry(a, ways);
+
+	if (way && way != first)
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"choose the default at the next start; wanderitas rehearse tells whether it can "
+			"be loaded",
+			"it was started by %s (the default is %s): the default could not be loaded, or "
+			"somebody chose another",
+			way->name, first->name);
+	else
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"wanderitas survey --mentions tells what the boot files name",
+			"it was started by %s: the boot files were put back, or the kernel was started "
+			"by other ones",
+			way ? way->name : "none of the ways that the boot files tell of");
+}
+
+/* It was started before the move was drawn up. */
+static bool was_not_restarted(const WdrArriving *a)
+{
+	g_autofree char *path = wdr_world_path(a->world, "/proc/uptime");
+	g_autofree char *line = wdr_read_line(path);
+
+	return line &&
+	       wdr_world_now(a->world) - (int64_t)g_ascii_strtod(line, NULL) < a->it->made_at;
+}
+
+void wdr_arrive_why(WdrArriving *a)
+{
+	const WdrSystemPart *root = a->system->root;
+	g_autofree char *name = wdr_disk_partition_name(a->disk, root->partition->number);
+	g_autoptr(WdrDisk) target = find(a, &a->it->target);
+
+	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_CHECK_STOP, NULL,
+		"/ is %s (%s): the old disk came up, not %s", name, a->disk->medium,
+		a->it->target.name);
+	if (was_not_restarted(a))
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+			"power off, take the old disk out, power on",
+			"the machine was not restarted since the move was begun");
+	else if (!target)
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP,
+			"look at cable, power and connector; dmesg tells what the kernel saw",
+			"no disk like %s (%s) is in, or the kernel does not see it",
+			a->it->target.name,
+			a->it->target.model ? a->it->target.model : a->it->target.medium);
+	else if (a->it->what == WDR_MOVE_ROOT)
+		blame_entry(a);
+	else if (rehearse(a, target))
+		blame_order(a, target);
+}

@@ -1,0 +1,43 @@
+/* Looks once at the disks of an itinerary and at all others, for the checks and rehearsals. */
+#include "check/machine.h"
+
+#include "boot/system/survey.h"
+#include "plan/running_source.h"
+
+void wdr_machine_look(const WdrWorld *world, const WdrItinerary *it, WdrMachine *ret)
+{
+	*ret = (WdrMachine){ .world = world, .it = it };
+	(void)!wdr_itinerary_disk_find(world, &it->source, &ret->source, NULL);
+	(void)!wdr_itinerary_disk_find(world, &it->target, &ret->target, NULL);
+	if (ret->source)
+		(void)!wdr_running_open(world, ret->source, &ret->system, NULL);
+	if (ret->source && ret->target && !(ret->source->is_image && ret->target->is_image))
+		(void)!wdr_systems_beside(world, ret->source, ret->target, &ret->others, NULL);
+}
+
+void wdr_machine_clear(WdrMachine *a)
+{
+	g_clear_pointer(&a->others, g_ptr_array_unref);
+	g_clear_pointer(&a->system, wdr_system_free);
+	g_clear_pointer(&a->source, wdr_disk_free);
+	g_clear_pointer(&a->target, wdr_disk_free);
+}
+
+WdrRehearsal *wdr_machine_rehearse(const WdrMachine *a, WdrSystem *starts, WdrSystem *root)
+{
+	const WdrItineraryDisk *disk = root ? &a->it->source : &a->it->target;
+	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(a->world);
+	g_autoptr(GPtrArray) beside = g_ptr_array_new();
+	g_autoptr(GPtrArray) away = g_ptr_array_new();
+
+	/* Of an image nobody knows what it will be beside. */
+	bool is_known = a->others && !a->it->target.is_image;
+	if (is_known)
+		g_ptr_array_extend(beside, a->others, NULL, NULL);
+	if (root)
+		g_ptr_array_add(beside, root);
+	else if (a->system)
+		g_ptr_array_add(away, a->system);
+	return wdr_rehearse(
+		starts, &(WdrRehearsing){ NULL, board, is_known || root ? beside : NULL, away });
+}

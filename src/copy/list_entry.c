@@ -1,0 +1,298 @@
+/* One line of a packing list: writing, reading, comparing. */
+#include "copy/list_entry.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { PATH_BYTES_MAX = 1024 * 1024 };
+
+void wdr_list_entry_clear(WdrListEntry *p)
+{
+	g_clear_pointer(&p->path, g_free);
+	g_clear_pointer(&p->link, g_free);
+}
+
+/* ---- from an entry ---- */
+
+static void hash_number(WdrHasher *h, uint64_t value)
+{
+	uint8_t bytes[8];
+
+	for (size_t i = 0; i < sizeof(bytes); i++)
+		bytes[i] = (uint8_t)(value >> (8 * i));
+	wdr_hasher_add(h, bytes, sizeof(bytes));
+}
+
+static void hash_bytes(WdrHasher *h, const void *data, size_t len)
+{
+	hash_number(h, len);
+	if (len > 0)
+		wdr_hasher_add(h, data, len);
+}
+
+static void hash_time(WdrHasher *h, WdrTime t)
+{
+	hash_number(h, (uint64_t)t.sec);
+	hash_number(h, t.nsec);
+}
+
+static WdrHash metadata_hash(WdrHasher *h, const WdrEntry *e)
+{
+	wdr_hasher_reset(h);
+	hash_number(h, e->flags);
+	hash_number(h, e->project);
+	hash_number(h, e->rdev_major);
+	hash_number(h, e->rdev_minor);
+	hash_time(h, e->crtime);
+	hash_bytes(h, e->target, e->target ? strlen(e->target) : 0);
+	for (size_t i = 0; i < e->n_xattrs; i++) {
+		hash_bytes(h, e->xattrs[i].name, strlen(e->xattrs[i].name));
+		hash_bytes(h, e->xattrs[i].value, e->xattrs[i].len);
+	}
+	if (e->fat.is_set) {
+		hash_number(h, e->fat.attributes);
+		hash_bytes(h, e->fat.name, sizeof(e->fat.name));
+	}
+	return wdr_hasher_result(h);
+}
+
+void wdr_list_entry_describe(WdrHasher *hasher, const WdrCopied *c, WdrListEntry *ret)
+{
+	const WdrEntry *e = c->entry;
+	bool has_content = e->kind == WDR_KIND_FILE && e->size > 0 && !c->link_to;
+
+	*ret = (WdrListEntry){ .is_link = c->link_to != NULL,
+		.kind = e->kind,
+		.mode = e->mode,
+		.uid = e->uid,
+		.gid = e->gid,
+		.size = e->size,
+		.mtime = e->mtime,
+		.ctime = e->ctime,
+		.atime = e->atime,
+		.id = c->id,
+		.has_content = has_content,
+		.metadata = metadata_hash(hasher, e),
+		.path = g_strdup(c->path),
+		.link = g_strdup(c->link_to) };
+	if (has_content)
+		ret->content = c->content;
+}
+
+/* ---- as a line ---- */
+
+static void append_path(GString *line, const char *path)
+{
+	g_string_append_c(line, '\t');
+	for (const char *c = path; *c; c++) {
+		if ((unsigned char)*c < ' ' || *c == '\\' || *c == 0x7f)
+			g_string_append_printf(line, "\\x%02x", (unsigned)(unsigned char)*c);
+		else
+			g_string_append_c(line, *c);
+	}
+}
+
+static void append_time(GString *line, WdrTime t)
+{
+	g_string_append_printf(line, "\t%" G_GINT64_FORMAT ".%09u", t.sec, t.nsec);
+}
+
+void wdr_list_entry_to_line(const WdrListEntry *p, GString *ret)
+{
+	char content[WDR_HASH_TEXT_LEN + 1] = "-";
+	char metadata[WDR_HASH_TEXT_LEN + 1];
+
+	if (p->has_content)
+		wdr_hash_to_text(p->content, content);
+	wdr_hash_to_text(p->metadata, metadata);
+	g_string_printf(ret, "%s\t%o\t%u\t%u\t%" G_GUINT64_FORMAT,
+		p->is_link ? "link" : wdr_kind_name(p->kind), p->mode, p->uid, p->gid, p->size);
+	append_time(ret, p->mtime);
+	append_time(ret, p->ctime);
+	append_time(ret, p->atime);
+	g_string_append_printf(ret, "\t%" G_GUINT64_FORMAT "\t%s\t%s", p->id, content, metadata);
+	append_path(ret, p->path);
+	if (p->link)
+		append_path(ret, p->link);
+	g_string_append_c(ret, '\n');
+}
+
+/* ---- from a line ---- */
+
+/* A list is read as a whole at each look for what changed, so its lines are taken apart where they
+ * lie. Each of these returns what comes behind its field and the tab, or NULL, which the next one
+ * hands on. */
+static const char *after(const char *at, char end)
+{
+	return at && *at == end ? at + 1 : NULL;
+}
+
+static const char *scan_number(const char *at, int base, uint64_t max, char end, uint64_t *ret)
+{
+	char *stop = NULL;
+
+	/* strtoull() takes blanks and signs too. */
+	if (!at || !g_ascii_isdigit(*at))
+		return NULL;
+	errno = 0;
+	*ret = strtoull(at, &stop, base);
+	return errno == 0 && *ret <= max ? after(stop, end) : NULL;
+}
+
+static const char *scan_time(const char *at, WdrTime *ret)
+{
+	bool is_before = at && *at == '-';
+	uint64_t sec = 0;
+	uint64_t nsec = 0;
+	const char *point = scan_number(is_before ? at + 1 : at, 10, G_MAXINT64, '.', &sec);
+	const char *end = scan_number(point, 10, 999999999, '\t', &nsec);
+
+	if (!end || end - point != strlen("123456789\t"))
+		return NULL;
+	*ret = (WdrTime){ is_before ? -(int64_t)sec : (int64_t)sec, (uint32_t)nsec };
+	return end;
+}
+
+static const char *scan_kind(const char *at, WdrListEntry *ret)
+{
+	if (g_str_has_prefix(at, "link\t")) {
+		ret->is_link = true;
+		return at + strlen("link\t");
+	}
+	for (WdrKind k = WDR_KIND_FILE; k <= WDR_KIND_SOCKET; k++) {
+		size_t len = strlen(wdr_kind_name(k));
+		if (strncmp(at, wdr_kind_name(k), len) == 0 && at[len] == '\t') {
+			ret->kind = k;
+			return at + len + 1;
+		}
+	}
+	return NULL;
+}
+
+static const char *scan_content(const char *at, WdrListEntry *ret)
+{
+	ret->has_content = at && *at != '-';
+	if (!at)
+		return NULL;
+	return after(ret->has_content ? wdr_hash_scan(at, &ret->content) : at + 1, '\t');
+}
+
+/* The bytes that append_path() wrote; NULL: it cannot have. */
+static char *unescape(const char *text, size_t len)
+{
+	g_autoptr(GString) path = g_string_sized_new(len);
+
+	for (size_t i = 0; i < len; i++) {
+		if (text[i] != '\\') {
+			g_string_append_c(path, text[i]);
+			continue;
+		}
+		bool is_whole = len - i >= strlen("\\xHH") && text[i + 1] == 'x';
+		int high = is_whole ? g_ascii_xdigit_value(text[i + 2]) : -1;
+		int low = is_whole ? g_ascii_xdigit_value(text[i + 3]) : -1;
+		if (high < 0 || low < 0 || high * 16 + low == 0)
+			return NULL;
+		g_string_append_c(path, (char)(high * 16 + low));
+		i += 3;
+	}
+	return g_string_free(g_steal_pointer(&path), FALSE);
+}
+
+/* To the end of the field, which is a tab's or the line's. */
+static const char *scan_path(const char *at, char **ret)
+{
+	size_t len = at ? strcspn(at, "\t\n") : 0;
+
+	if (!at || len > PATH_BYTES_MAX)
+		return NULL;
+	*ret = memchr(at, '\\', len) ? unescape(at, len) : g_strndup(at, len);
+	return *ret ? at + len : NULL;
+}
+
+bool wdr_list_entry_from_line(const char *line, WdrListEntry *ret, GError **error)
+{
+	g_auto(WdrListEntry) p = { 0 };
+	uint64_t mode = 0, uid = 0, gid = 0;
+	const char *at = scan_kind(line, &p);
+
+	at = scan_number(at, 8, 07777, '\t', &mode);
+	at = scan_number(at, 10, G_MAXUINT32, '\t', &uid);
+	at = scan_number(at, 10, G_MAXUINT32, '\t', &gid);
+	at = scan_number(at, 10, G_MAXINT64, '\t', &p.size);
+	at = scan_time(at, &p.mtime);
+	at = scan_time(at, &p.ctime);
+	at = scan_time(at, &p.atime);
+	at = scan_number(at, 10, G_MAXUINT64, '\t', &p.id);
+	at = scan_content(at, &p);
+	at = at ? after(wdr_hash_scan(at, &p.metadata), '\t') : NULL;
+	at = scan_path(at, &p.path);
+	if (at && p.is_link)
+		at = scan_path(after(at, '\t'), &p.link);
+	if (!at || (*at != '\n' && *at != '\0'))
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "this is no line of a packing list");
+	p.mode = (uint32_t)mode;
+	p.uid = (uint32_t)uid;
+	p.gid = (uint32_t)gid;
+	*ret = p;
+	p = (WdrListEntry){ 0 };
+	return true;
+}
+
+/* ---- comparing ---- */
+
+int wdr_list_entry_order(const char *a, const char *b)
+{
+	size_t same = 0;
+
+	/* Up to the folder that both are in. */
+	for (size_t i = 0; a[i] && a[i] == b[i]; i++)
+		same = a[i] == '/' ? i + 1 : same;
+	const char *x = a + same;
+	const char *y = b + same;
+	size_t x_len = strcspn(x, "/");
+	size_t y_len = strcspn(y, "/");
+	/* One is the folder that the other is in, or the root. */
+	if (x_len == y_len && strncmp(x, y, x_len) == 0)
+		return (x[x_len] != '\0') - (y[y_len] != '\0');
+	if (*x == '\0' || *y == '\0')
+		return *x ? 1 : -1;
+	/* What is in the folder itself comes before what is in its folders. */
+	bool x_is_below = x[x_len] != '\0';
+	bool y_is_below = y[y_len] != '\0';
+	if (x_is_below != y_is_below)
+		return x_is_below ? 1 : -1;
+	int order = memcmp(x, y, MIN(x_len, y_len));
+	return order ? order : x_len < y_len ? -1 : 1;
+}
+
+char *wdr_list_entry_difference(const WdrListEntry *a, const WdrListEntry *b)
+{
+	const struct {
+		const char *name;
+		bool differs;
+	} fields[] = {
+		{ "path", strcmp(a->path, b->path) != 0 },
+		{ "kind", a->is_link != b->is_link || (!a->is_link && a->kind != b->kind) },
+		{ "mode", a->mode != b->mode },
+		{ "owner", a->uid != b->uid },
+		{ "group", a->gid != b->gid },
+		{ "size", a->size != b->size },
+		{ "modification time", !wdr_time_equal(a->mtime, b->mtime) },
+		{ "change time", !wdr_time_equal(a->ctime, b->ctime) },
+		{ "access time", !wdr_time_equal(a->atime, b->atime) },
+		{ "content", a->has_content != b->has_content ||
+				     (a->has_content && !wdr_hash_equal(a->content, b->content)) },
+		{ "metadata", !wdr_hash_equal(a->metadata, b->metadata) },
+		{ "link", g_strcmp0(a->link, b->link) != 0 },
+	};
+	GString *words = NULL;
+
+	for (size_t i = 0; i < G_N_ELEMENTS(fields); i++) {
+		if (!fields[i].differs)
+			continue;
+		words = words ? words : g_string_new(NULL);
+		g_string_append_printf(words, "%s%s", words->len ? ", " : "", fields[i].name);
+	}
+	return words ? g_string_free(words, FALSE) : NULL;
+}

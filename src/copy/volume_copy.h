@@ -1,0 +1,70 @@
+/* The engine that copies one volume into another, and reads one back to compare it: a planner
+ * lists folders ahead, readers read and hash file contents in the medium's order within a batch of
+ * entries, and one writer feeds the builder. Memory is bounded, whatever the number and size of
+ * files. */
+#pragma once
+
+#include "base/hash.h"
+#include "copy/exclude.h"
+#include "volume/volume.h"
+#include "world/world.h"
+
+/* One entry as it was copied or read back. Everything is borrowed for the length of the call. */
+typedef struct {
+	const char *path;
+	const WdrEntry *entry;
+	const char *link_to; /* path of the first name of a hard link; NULL: this is the first */
+	WdrHash content;     /* of a file: of its bytes; otherwise of nothing */
+	uint64_t id;         /* of the source's node: its inode number, where it has one */
+} WdrCopied;
+
+/* Paths (char *) of files that get other contents on the way (GBytes *). */
+typedef GHashTable WdrReplacements;
+WdrReplacements *wdr_replacements_new(void);
+
+typedef struct {
+	WdrVolume *source;
+	WdrBuilder *builder;           /* NULL: only read */
+	WdrReplacements *replacements; /* NULL: none */
+	const WdrExclude *exclude;     /* what is passed over; NULL: nothing */
+	/* Called for each entry, folder by folder in the order of names: the same order for the
+	 * same tree, whatever it lies on. */
+	bool (*record)(void *data, const WdrCopied *copied, GError **error);
+	void *data;
+	bool glances; /* for a plan alone: entries are glanced at where that will do, contents not
+			 opened */
+	bool renews_swap; /* swap files come as fresh ones: for what is copied, not for reading
+			     back */
+	/* Whether the copying goes on without what the medium fails to give of this path; called
+	 * from several threads. NULL: it never does. */
+	bool (*may_miss)(void *data, const char *path);
+	/* It did: called before the entry is recorded. `damage` NULL: the entry itself, or the
+	 * names in a folder. */
+	bool (*missed)(void *data, const char *path, const WdrDamage *damage, GError **error);
+	void *miss_data;
+	WdrProgress total; /* what on_progress is to count up to */
+	/* Called now and then between entries, and within long files, when everything before is
+	 * recorded; `state` is what resume_from needs to go on from here. NULL: no checkpoints. */
+	bool (*checkpoint)(void *data, GVariant *state, GError **error);
+	void *checkpoint_data;
+	uint64_t checkpoint_bytes; /* one is made after so many, or after some seconds */
+	GVariant *resume_from;     /* NULL: from the start */
+} WdrCopy;
+
+/* Hashes pieces as they are copied: what lies between them, and unwritten ones, count as zeros. */
+void wdr_hash_piece(WdrHasher *hasher, const WdrPiece *piece, const void *data, uint64_t *pos);
+/* All of a content of `size` bytes. */
+bool wdr_content_hash(WdrContent *content, uint64_t size, WdrHasher *hasher, WdrHash *ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+typedef struct WdrCopyCount WdrCopyCount;
+/* Counts bytes that reached the medium; hand wdr_copy_count_done and it to the builder. */
+WdrCopyCount *wdr_copy_count_new(void);
+void wdr_copy_count_free(WdrCopyCount *count);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrCopyCount, wdr_copy_count_free)
+void wdr_copy_count_done(void *count, uint64_t bytes);
+uint64_t wdr_copy_count_bytes(const WdrCopyCount *count);
+
+/* `count` NULL: progress counts what was read. The builder is not finished by this. */
+bool wdr_copy_volume(const WdrWorld *world, const WdrCopy *copy, WdrCopyCount *count,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

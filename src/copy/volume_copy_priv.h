@@ -1,0 +1,95 @@
+/* Batches: some thousand entries of a tree at a time, in the order of their folders, with the
+ * contents of their files opened and sorted by place. Made by the planner (tree_walk.c), used up by
+ * volume_copy.c. */
+#pragma once
+
+#include "copy/volume_copy.h"
+
+/* How far a file was read where its hash can be taken up again. */
+typedef struct {
+	WdrHashMark mark;
+	GArray *missing; /* WdrRange: what could not be read before */
+} WdrReached;
+void wdr_reached_free(WdrReached *reached);
+
+/* A piece of content on its way from a reader to the writer. */
+typedef struct {
+	WdrPiece piece;
+	uint8_t *data;
+	size_t room;         /* bytes that data holds, and that count against the budget */
+	WdrReached *reached; /* within the piece or before it; NULL: nothing since the last */
+} WdrChunk;
+
+typedef struct {
+	char *path;
+	uint64_t id; /* of the source's node */
+	WdrEntry entry;
+	uint64_t serial, parent;
+	char *link_to;       /* a further hard link; no content */
+	WdrContent *content; /* non-empty files only */
+	WdrHash hash;
+	WdrDamage *damage;   /* NULL: nothing may be missing */
+	WdrReached *reached; /* what an earlier run copied of it; NULL: it is to be begun */
+	/* Shared between a reader and the writer, under the copy's lock. */
+	uint64_t turn; /* position among all files with content */
+	GQueue chunks; /* WdrChunk * */
+	bool is_read;
+} WdrJob;
+
+typedef struct {
+	uint64_t serial, parent;
+	char *path;
+	GStringChunk *names;
+	GArray *children; /* WdrChild */
+} WdrFolderJob;
+
+typedef struct {
+	GPtrArray *folders; /* WdrFolderJob */
+	GPtrArray *jobs; /* WdrJob: each folder's entries, before the folder's own list of names */
+	GPtrArray *by_place; /* the WdrJobs with content, borrowed, sorted */
+	GArray *order;       /* WdrBatchStep */
+	GPtrArray *unread;   /* char *: paths of entries, and of folders' names, that could not be
+				read */
+	GVariant *after;     /* the plan behind this batch, where a checkpoint is wanted; or NULL */
+} WdrBatch;
+
+/* What the builder is told, in this order; contents follow after all of it. */
+typedef struct {
+	bool is_folder; /* a list of names; otherwise an entry */
+	guint index;
+} WdrBatchStep;
+
+/* Checkpoints are made within longer files too. Such a one ends its batch. */
+#define WDR_LONG_BYTES (UINT64_C(1024) * 1024 * 1024)
+bool wdr_job_is_long(const WdrJob *job);
+WdrJob *wdr_job_new(void); /* all of it is empty */
+WdrBatch *wdr_batch_new(void);
+void wdr_batch_free(WdrBatch *w);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBatch, wdr_batch_free)
+void wdr_chunk_free(WdrChunk *chunk);
+
+typedef struct WdrTreeWalk WdrTreeWalk;
+/* Source, replacements and what is left behind come from the copy, which is borrowed. */
+WdrTreeWalk *wdr_tree_walk_new(const WdrCopy *copy, int64_t now);
+void wdr_tree_walk_free(WdrTreeWalk *walk);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrTreeWalk, wdr_tree_walk_free)
+/* The next batch; *ret NULL after the last one. */
+bool wdr_tree_walk_next(
+	WdrTreeWalk *walk, WdrBatch **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* Hard links of which fewer names were found than their entry says (after the last batch). */
+typedef bool (*WdrTreeWalkLinkFunc)(void *data, uint64_t serial, uint64_t links, GError **error);
+bool wdr_tree_walk_short_links(
+	const WdrTreeWalk *walk, WdrTreeWalkLinkFunc each, void *data, GError **error);
+
+/* The walk as it stands between two batches (a full reference), and going on from there with a plan
+ * that was just made. FORMAT: it is no such state. */
+GVariant *wdr_tree_walk_state(const WdrTreeWalk *walk);
+bool wdr_tree_walk_restore(
+	WdrTreeWalk *walk, GVariant *state, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same of a copying: `walk` and, where it is within a long file, that file (NULL: it is not).
+ */
+GVariant *wdr_copy_state(GVariant *walk, const WdrJob *job, const WdrReached *reached);
+/* *ret_open: the batch with what is left of the long file; NULL: there is none. */
+bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,0 +1,81 @@
+/* Remembers single blocks and reads them once more at the end. */
+#include "disk/spot_checks.h"
+
+#include "base/hash.h"
+#include "base/stop.h"
+#include "base/text.h"
+#include "disk/true_size.h"
+
+/* Of a range. */
+enum { SPOT_BYTES = 4096, SPOTS_MAX = 8192 };
+
+typedef struct {
+	uint64_t at;
+	WdrHash hash;
+} Spot;
+
+struct WdrSpots {
+	WdrBlockDev *medium;
+	GArray *list; /* Spot */
+};
+
+WdrSpots *wdr_spots_new(WdrBlockDev *medium)
+{
+	WdrSpots *s = g_new0(WdrSpots, 1);
+
+	s->medium = medium;
+	s->list = g_array_new(FALSE, FALSE, sizeof(Spot));
+	return s;
+}
+
+void wdr_spots_free(WdrSpots *s)
+{
+	if (!s)
+		return;
+	g_array_unref(s->list);
+	g_free(s);
+}
+
+static bool look(const WdrSpots *s, uint64_t at, WdrHash *ret, GError **error)
+{
+	uint8_t block[SPOT_BYTES];
+
+	if (!wdr_stop_check(error) ||
+		!wdr_blockdev_read(s->medium, block, sizeof(block), at, error))
+		return false;
+	*ret = wdr_hash(block, sizeof(block));
+	return true;
+}
+
+bool wdr_spots_take(WdrSpots *s, uint64_t start, uint64_t len, uint64_t distance, GError **error)
+{
+	uint64_t step = wdr_round_up(MAX(distance, len / SPOTS_MAX + 1), SPOT_BYTES);
+
+	for (uint64_t at = 0; len >= SPOT_BYTES && at <= len - SPOT_BYTES; at += step) {
+		Spot spot = { .at = start + at };
+		if (!look(s, spot.at, &spot.hash, error))
+			return false;
+		g_array_append_val(s->list, spot);
+	}
+	return true;
+}
+
+bool wdr_spots_check(const WdrSpots *s, GError **error)
+{
+	for (guint i = 0; i < s->list->len; i++) {
+		const Spot *spot = &g_array_index(s->list, Spot, i);
+		WdrHash now;
+		if (!look(s, spot->at, &now, error))
+			return false;
+		if (wdr_hash_equal(now, spot->hash))
+			continue;
+		g_autofree char *place = wdr_format_size(spot->at);
+		g_autofree char *size = wdr_format_size(wdr_blockdev_size(s->medium));
+		wdr_error_set(error, WDR_ERROR_IO,
+			"%s: what was written and read back %s into it was changed by later writes "
+			"elsewhere; it is probably smaller than the %s that it says",
+			wdr_blockdev_name(s->medium), place, size);
+		return wdr_truesize_advise(error);
+	}
+	return true;
+}

@@ -1,0 +1,194 @@
+/* The part that comes last: its start is kept back until everything else is whole, and a note
+ * stands in its place, so that neither a loader nor anybody else takes the target for a system. */
+#include "move/move_run.h"
+
+#include "base/record.h"
+#include "base/stop.h"
+#include "copy/apply_changes.h"
+
+#include <string.h>
+#include <unistd.h>
+
+enum { HELD_BYTES = 64 * 1024 };
+
+void wdr_last_part_clear(WdrLastPart *h)
+{
+	g_clear_pointer(&h->dev, wdr_blockdev_free);
+	g_clear_pointer(&h->seen, wdr_blockdev_free);
+}
+
+void wdr_last_part_begin(WdrMoveRun *m, WdrLastPart *ret)
+{
+	const WdrItineraryPart *p = wdr_move_run_last(m->it);
+
+	ret->part = p;
+	ret->dev = wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
+	ret->seen = wdr_blockdev_new_held(m->medium, p->to.start, p->to.size, HELD_BYTES);
+	m->last_part = ret;
+}
+
+static char *hold_file(const WdrMoveRun *m)
+{
+	return g_build_filename(m->state, "held.bin", NULL);
+}
+
+bool wdr_last_part_save(WdrMoveRun *m, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree char *path = hold_file(m);
+
+	return wdr_blockdev_read(m->last_part->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_record_write(path, head, HELD_BYTES, error);
+}
+
+void wdr_last_part_forget(const WdrMoveRun *m)
+{
+	g_autofree char *path = hold_file(m);
+
+	wdr_record_remove(path);
+}
+
+bool wdr_last_part_put_note(WdrMoveRun *m, GError **error)
+{
+	uint8_t note[512] = WDR_UNFINISHED_NOTE;
+	const WdrItineraryPart *p = wdr_move_run_last(m->it);
+
+	return wdr_blockdev_zero(m->target, p->to.start, HELD_BYTES, error) &&
+	       wdr_blockdev_write(m->target, note, sizeof(note), p->to.start, error) &&
+	       wdr_blockdev_flush(m->target, error);
+}
+
+bool wdr_move_run_write_table(WdrMoveRun *m, bool with_marks, GError **error)
+{
+	return m->it->into || wdr_parttable_write(m->target, m->table, with_marks, error);
+}
+
+/* The target cannot be taken for a system. */
+static bool hide(WdrMoveRun *m, GError **error)
+{
+	return wdr_move_run_write_table(m, false, error) && wdr_last_part_put_note(m, error);
+}
+
+bool wdr_last_part_take(WdrMoveRun *m, WdrLastPart *ret, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	const WdrItineraryPart *p = wdr_move_run_last(m->it);
+
+	wdr_last_part_begin(m, ret);
+	*m->has_begun = true;
+	return wdr_blockdev_read(m->medium, head, HELD_BYTES, p->to.start, error) &&
+	       wdr_blockdev_write(ret->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_last_part_save(m, error) && wdr_logbook_mark(m->logbook, WDR_MARK_HELD, error) &&
+	       hide(m, error);
+}
+
+bool wdr_last_part_resume(WdrMoveRun *m, WdrLastPart *ret, bool has_head, GError **error)
+{
+	g_autofree char *path = hold_file(m);
+	g_autofree char *head = NULL;
+	size_t len = 0;
+
+	wdr_last_part_begin(m, ret);
+	if (!hide(m, error))
+		return false;
+	if (!has_head)
+		return true;
+	if (!wdr_record_read(path, HELD_BYTES, &head, &len, error))
+		return false;
+	if (len != HELD_BYTES)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is not whole", path);
+	return wdr_blockdev_write(ret->dev, head, len, 0, error);
+}
+
+bool wdr_last_part_look(WdrLastPart *h, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+
+	return wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) &&
+	       wdr_blockdev_write(h->seen, head, HELD_BYTES, 0, error);
+}
+
+WdrBlockDev *wdr_last_part_device(const WdrMoveRun *m, const WdrLastPart *h,
+	const WdrItineraryPart *p, bool is_medium, uint64_t *ret_offset)
+{
+	bool is_held = h->part == p;
+
+	*ret_offset = is_held ? 0 : p->to.start;
+	if (is_medium)
+		return is_held ? h->seen : m->medium;
+	return is_held ? h->dev : m->target;
+}
+
+bool wdr_last_part_verify(
+	WdrMoveRun *m, WdrLastPart *h, const WdrItineraryPart *p, GPtrArray *diffs, GError **error)
+{
+	g_autoptr(WdrVolume) volume = NULL;
+	uint64_t offset = 0;
+	WdrBlockDev *medium = wdr_last_part_device(m, h, p, true, &offset);
+
+	return (h->part != p || wdr_last_part_look(h, error)) &&
+	       wdr_move_run_open_volume(p, medium, offset, &volume, error) &&
+	       wdr_apply_verify(volume, diffs, error);
+}
+
+static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
+{
+	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *read_back = g_malloc(HELD_BYTES);
+	const WdrItineraryPart *p = h->part;
+
+	if (!wdr_stop_check(error) ||
+		!wdr_logbook_step(m->logbook, error,
+			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
+						 : "making partition %u whole",
+			p->number) ||
+		!wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) ||
+		!wdr_blockdev_release(h->dev, error) ||
+		!wdr_blockdev_read(m->medium, read_back, HELD_BYTES, p->to.start, error))
+		return false;
+	return memcmp(head, read_back, HELD_BYTES) == 0 ||
+	       wdr_error_set(error, WDR_ERROR_IO,
+		       "%s: the start of partition %u read back is not what was written",
+		       m->it->target.name, p->number);
+}
+
+/* e2fsck wants the real disk, so it comes after the release; a volume that it does not like is
+ * taken back. */
+static bool check_released(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
+{
+	if (wdr_move_run_is_fat(p) || wdr_move_run_check_ext(m, p, error))
+		return true;
+	(void)!wdr_last_part_put_note(m, NULL);
+	return false;
+}
+
+/* Part of a loader on some boards; writing a table takes it away. */
+static bool put_boot_code(WdrMoveRun *m, GError **error)
+{
+	uint8_t code[WDR_BOOT_CODE_BYTES];
+	uint8_t back[WDR_BOOT_CODE_BYTES];
+
+	if (!m->it->loader.has_boot_code)
+		return true;
+	if (!wdr_blockdev_read(m->source->system->dev, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_write(m->target, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_flush(m->target, error) ||
+		!wdr_blockdev_read(m->medium, back, sizeof(back), 0, error))
+		return false;
+	return memcmp(code, back, sizeof(code)) == 0 ||
+	       wdr_error_set(error, WDR_ERROR_IO,
+		       "%s: its first bytes read back are not what was written",
+		       m->it->target.name);
+}
+
+bool wdr_last_part_release(WdrMoveRun *m, WdrLastPart *h, GError **error)
+{
+	return write_held(m, h, error) && check_released(m, h->part, error) &&
+	       (m->it->into ||
+		       wdr_logbook_step(m->logbook, error, "writing the final partition table")) &&
+	       wdr_move_run_write_table(m, true, error) && put_boot_code(m, error) &&
+	       wdr_blockdev_flush(m->target, error) &&
+	       wdr_logbook_mark(m->logbook, WDR_MARK_RELEASED, error) &&
+	       /* Where it cannot, it will at the next start. */
+	       (wdr_blockdev_reread_table(m->target), true);
+}

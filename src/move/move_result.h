@@ -1,0 +1,36 @@
+/* What a move did, for those who tell of it. */
+#pragma once
+
+#include "copy/difference.h"
+#include "copy/unreadable.h"
+
+/* One thing that changed on the source after it was copied. */
+typedef struct {
+	unsigned partition;
+	WdrDiffKind kind;
+	char *path;
+	char *from; /* it was renamed: its old path */
+	bool is_folder;
+} WdrCaught;
+
+typedef struct {
+	GPtrArray *changes;   /* WdrCaught, pass by pass; NULL: nobody looked */
+	GPtrArray *unsettled; /* WdrCaught: what the last pass found, and may still change */
+	unsigned passes;
+	uint64_t bytes; /* contents copied */
+} WdrCaughtUp;
+void wdr_caught_up_clear(WdrCaughtUp *c);
+
+typedef struct {
+	uint64_t entries, bytes; /* copied and found again */
+	uint64_t bytes_before;   /* of these, by a run before this one */
+	uint64_t verify_bytes;   /* read back by this run */
+	double copy_s, verify_s; /* seconds */
+	bool has_changed_source; /* boot files of it, with --what root */
+	bool has_taken_steps;    /* steps before the move changed it; the caller sets it */
+	WdrCaughtUp caught_up;
+	GPtrArray *missing; /* WdrUnreadable: could not be read; zeros in its place */
+	char *state;        /* the folder with itinerary, logbook and packing lists */
+} WdrMoveResult;
+void wdr_move_result_clear(WdrMoveResult *r);
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMoveResult, wdr_move_result_clear)

@@ -1,0 +1,234 @@
+/* Filling the new volumes, reading them back, checking them. */
+#include "move/move_run.h"
+
+#include "copy/checkpoint.h"
+#include "copy/packing_list.h"
+
+#include <string.h>
+#include <unistd.h>
+
+/* From the start, or from a checkpoint. */
+static bool new_ext_builder(WdrMoveRun *m, const WdrItineraryPart *p, const WdrBuildTarget *target,
+	GVariant *checkpoint, WdrBuilder **ret, GError **error)
+{
+	g_auto(WdrExtSpec) spec = { 0 };
+	g_autofree char *left_out = NULL;
+
+	if (!wdr_ext_spec_like(wdr_system_part_ext(wdr_move_run_source_part(m, p->number)), &spec,
+		    &left_out, error))
+		return false;
+	spec.inodes = p->inodes;
+	g_strlcpy(spec.uuid, p->to.uuid, sizeof(spec.uuid));
+	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
+	return checkpoint ? wdr_ext_builder_resume(m->world, target, &spec, checkpoint, ret, error)
+			  : wdr_ext_builder_new(m->world, target, &spec, ret, error);
+}
+
+static bool new_fat_builder(WdrMoveRun *m, const WdrItineraryPart *p, const WdrBuildTarget *target,
+	GVariant *checkpoint, WdrBuilder **ret, GError **error)
+{
+	WdrFatSpec spec;
+
+	wdr_fat_spec_like(&wdr_move_run_source_part(m, p->number)->fat, p->to.size,
+		m->it->target.sector_size, &spec);
+	spec.serial = wdr_fat_serial_of(p->to.uuid);
+	spec.hidden_sectors = (uint32_t)MIN(p->to.start / m->it->target.sector_size, G_MAXUINT32);
+	spec.made_at = wdr_world_now(m->world);
+	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
+	return checkpoint ? wdr_fat_builder_resume(target, &spec, checkpoint, ret, error)
+			  : wdr_fat_builder_new(m->world, target, &spec, ret, error);
+}
+
+static double now_s(void)
+{
+	return (double)g_get_monotonic_time() / G_USEC_PER_SEC;
+}
+
+/* ---- filling ---- */
+
+typedef struct {
+	WdrMoveRun *m;
+	const WdrItineraryPart *part;
+	WdrBuilder *builder;
+	WdrPacking *packing;
+	WdrCopyCount *count;
+	WdrCheckpoint from; /* empty: from the start */
+} Filling;
+
+static void filling_clear(Filling *f)
+{
+	g_clear_pointer(&f->builder, wdr_builder_free);
+	g_clear_pointer(&f->packing, wdr_packing_free);
+	g_clear_pointer(&f->count, wdr_copy_count_free);
+	wdr_checkpoint_clear(&f->from);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Filling, filling_clear)
+
+/* First the target, then what is held of it, then the list, then the checkpoint that tells of them:
+ * what it tells of is always there. */
+static bool make_checkpoint(void *data, GVariant *walk, GError **error)
+{
+	Filling *f = data;
+	WdrMoveRun *m = f->m;
+	g_autofree char *path = wdr_move_run_checkpoint_file(m, f->part);
+	g_auto(WdrCheckpoint) c = { 0 };
+
+	if (!f->builder->ops->checkpoint(f->builder, &c.builder, error) ||
+		(m->last_part && m->last_part->part == f->part && !wdr_last_part_save(m, error)) ||
+		!wdr_packing_flush(f->packing, &c.list_bytes, error))
+		return false;
+	c.walk = g_variant_ref(walk);
+	c.entries = wdr_packing_entries(f->packing);
+	c.bytes = wdr_copy_count_bytes(f->count);
+	return wdr_checkpoint_save(path, &c, error);
+}
+
+static bool may_miss(void *data, const char *path)
+{
+	(void)data;
+	(void)path;
+	return true;
+}
+
+static bool note_missed(void *data, const char *path, const WdrDamage *damage, GError **error)
+{
+	Filling *f = data;
+
+	return wdr_move_run_note_unreadable(
+		f->m, f->part->number, path, damage ? damage->ranges : NULL, error);
+}
+
+/* What an earlier filling missed does not count any more. */
+static bool begin_filling(Filling *f, GError **error)
+{
+	wdr_unreadable_forget_partition(f->m->logged.missing, f->part->number);
+	return wdr_logbook_part(f->m->logbook, f->part->number, WDR_PART_BEGUN, error);
+}
+
+static bool new_builder(Filling *f, const WdrBuildTarget *target, GError **error)
+{
+	return (wdr_move_run_is_fat(f->part) ? new_fat_builder : new_ext_builder)(
+		f->m, f->part, target, f->from.builder, &f->builder, error);
+}
+
+static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	WdrMoveRun *m = f->m;
+	const WdrItineraryPart *p = f->part;
+	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	g_autofree char *checkpoint = wdr_move_run_checkpoint_file(m, p);
+	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_copy_count_done,
+		f->count };
+
+	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
+		return false;
+	if (!f->from.walk)
+		return begin_filling(f, error) && new_builder(f, &target, error) &&
+		       wdr_packing_create(
+			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
+	wdr_world_note(m->world,
+		"partition %u: going on after %" G_GUINT64_FORMAT " entries that are there already",
+		p->number, f->from.entries);
+	wdr_copy_count_done(f->count, f->from.bytes);
+	m->result->bytes_before += f->from.bytes;
+	return new_builder(f, &target, error) &&
+	       wdr_packing_resume(list, f->from.list_bytes, f->from.entries, &f->packing, error);
+}
+
+bool wdr_move_run_fill(
+	WdrMoveRun *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	g_autoptr(GHashTable) replacements = NULL;
+	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, p);
+	g_auto(Filling) f = { .m = m, .part = p, .count = wdr_copy_count_new() };
+	double begun = now_s();
+
+	if (!wdr_logbook_step(m->logbook, error, "copying partition %u (%s, %s)", p->number,
+		    wdr_role_name(p->role), p->fs) ||
+		!wdr_move_run_replacements(m, p->number, &replacements, error) ||
+		!open_filling(&f, dev, offset, error))
+		return false;
+	WdrCopy copy = { .source = wdr_move_run_source_part(m, p->number)->volume,
+		.builder = f.builder,
+		.replacements = replacements,
+		.exclude = exclude,
+		.record = wdr_packing_record,
+		.data = f.packing,
+		.renews_swap = true,
+		.may_miss = may_miss,
+		.missed = note_missed,
+		.miss_data = &f,
+		.total = { .bytes_total = p->bytes,
+			.entries_total = p->entries,
+			.bytes_done = f.from.bytes,
+			.entries_done = f.from.entries },
+		.checkpoint = make_checkpoint,
+		.checkpoint_data = &f,
+		.checkpoint_bytes = m->checkpoint_bytes,
+		.resume_from = f.from.walk };
+	if (!wdr_copy_volume(m->world, &copy, f.count, error) ||
+		!f.builder->ops->finish(f.builder, error) || !wdr_packing_finish(f.packing, error))
+		return false;
+	m->result->entries += wdr_packing_entries(f.packing);
+	m->result->bytes += p->bytes;
+	m->result->copy_s += now_s() - begun;
+	return true;
+}
+
+bool wdr_move_run_open_volume(const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset,
+	WdrVolume **ret, GError **error)
+{
+	return (wdr_move_run_is_fat(p) ? wdr_fat_volume_open : wdr_ext_volume_open)(
+		dev, offset, p->to.size, ret, error);
+}
+
+bool wdr_move_run_compare(
+	WdrMoveRun *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
+{
+	g_autoptr(WdrVolume) volume = NULL;
+	g_autoptr(WdrPacking) packing = NULL;
+	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	double begun = now_s();
+
+	if (!wdr_logbook_step(
+		    m->logbook, error, "reading partition %u back from the medium", p->number) ||
+		!wdr_move_run_open_volume(p, dev, offset, &volume, error) ||
+		!wdr_packing_open(list, &packing, error))
+		return false;
+	if (!wdr_move_run_is_fat(p))
+		wdr_ext_volume_sweep(volume);
+	WdrCopy copy = { .source = volume,
+		.record = wdr_packing_compare,
+		.data = packing,
+		.total = { .bytes_total = p->bytes, .entries_total = p->entries } };
+	if (!wdr_copy_volume(m->world, &copy, NULL, error) ||
+		!wdr_packing_compare_end(packing, error))
+		return false;
+	m->result->verify_bytes += p->bytes;
+	m->result->verify_s += now_s() - begun;
+	return true;
+}
+
+bool wdr_move_run_check_fat(
+	WdrMoveRun *m, WdrBlockDev *dev, uint64_t offset, uint64_t size, GError **error)
+{
+	g_autofree char *path = g_build_filename(m->source->scratch, "structure.fat", NULL);
+	g_autoptr(WdrVolume) volume = NULL;
+	const char *argv[] = { "fsck.fat", "-n", path, NULL };
+	g_auto(WdrRun) run = { 0 };
+	bool has_run = wdr_fat_volume_open(dev, offset, size, &volume, error) &&
+		       wdr_fat_volume_copy_structure(volume, path, error) &&
+		       wdr_world_run(m->world, argv, NULL, &run, error);
+
+	unlink(path);
+	if (!has_run || run.exit_code == 0)
+		return has_run;
+	return wdr_error_set(error, WDR_ERROR_IO,
+		"the new FAT volume is damaged; fsck.fat says: %s", g_strstrip(run.output));
+}
+
+bool wdr_move_run_check_ext(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
+{
+	return wdr_check_ext(
+		m->world, wdr_blockdev_name(m->target), p->to.start, m->source->scratch, error);
+}

@@ -1,0 +1,14 @@
+/* Requests to a descriptor, several at a time. Private to this folder. */
+#pragma once
+
+#include "pace/pace.h"
+
+typedef struct WdrPaceQueue WdrPaceQueue;
+
+/* fd is borrowed. at_once 1: each is carried out when it is submitted. */
+WdrPaceQueue *wdr_pace_queue_new(int fd, unsigned at_once);
+void wdr_pace_queue_free(WdrPaceQueue *q);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPaceQueue, wdr_pace_queue_free)
+
+/* For a medium whose `self` is the queue. */
+const WdrPaceOps *wdr_pace_queue_ops(const WdrPaceQueue *q);

@@ -1,0 +1,283 @@
+/* Opens a source for reading, replays journals in a copy, and checks its volumes. */
+#include "plan/source.h"
+
+#include "base/cleanup.h"
+#include "base/io.h"
+#include "base/stop.h"
+#include "base/text.h"
+#include "plan/running_source.h"
+
+#include <string.h>
+#include <sys/stat.h>
+
+enum { COPY_BYTES = 1024 * 1024, FSCK_UNCORRECTED = 4 };
+
+void wdr_source_free(WdrSource *s)
+{
+	if (!s)
+		return;
+	wdr_system_free(s->system);
+	wdr_disk_free(s->disk);
+	if (s->scratch)
+		wdr_remove_folder(s->scratch);
+	g_free(s->scratch);
+	g_free(s);
+}
+
+/* e2fsck's first line that says what is wrong: not its name, its passes, or the summary. */
+static char *first_finding(const char *output)
+{
+	static const char *const noise[] = { "e2fsck ", "Pass ", "Warning!", "/proc", "Clear? ",
+		"Fix? ", "\n", "***" };
+	g_auto(GStrv) lines = g_strsplit(output, "\n", -1);
+
+	for (size_t i = 0; lines[i]; i++) {
+		bool is_noise = *g_strstrip(lines[i]) == '\0';
+		for (size_t k = 0; k < G_N_ELEMENTS(noise); k++)
+			is_noise |= g_str_has_prefix(lines[i], noise[k]);
+		if (!is_noise)
+			return wdr_escape(lines[i]);
+	}
+	return g_strdup("no reason given");
+}
+
+bool wdr_check_ext(const WdrWorld *world, const char *path, uint64_t offset, const char *scratch,
+	GError **error)
+{
+	/* e2fsck takes '?' in a name for the start of options: name the disk by a link of ours. */
+	g_autofree char *link = g_build_filename(scratch, "checked-disk", NULL);
+	g_autofree char *full = g_canonicalize_filename(path, NULL);
+	g_autofree char *where = g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, link, offset);
+	const char *argv[] = { "e2fsck", "-fn", where, NULL };
+	g_auto(WdrRun) run = { 0 };
+
+	unlink(link);
+	if (symlink(full, link) != 0)
+		return wdr_error_set_errno(error, errno, "making the link %s", link);
+	bool has_run = wdr_world_run(world, argv, NULL, &run, error);
+	unlink(link);
+	if (!has_run)
+		return false;
+	if (run.exit_code == 0)
+		return true;
+	if (run.exit_code > FSCK_UNCORRECTED)
+		return wdr_error_set(error, WDR_ERROR_IO, "e2fsck could not run (exit code %d): %s",
+			run.exit_code, g_strstrip(run.output));
+	g_autofree char *finding = first_finding(run.output);
+	return wdr_error_set(
+		error, WDR_ERROR_FORMAT, "the ext volume is damaged; e2fsck says: %s", finding);
+}
+
+/* ---- recovering in a copy ---- */
+
+static bool copy_volume(WdrBlockDev *from, const WdrPartition *p, const char *path, GError **error)
+{
+	g_auto(WdrFd) fd = -1;
+	g_autofree uint8_t *buf = g_malloc(COPY_BYTES);
+
+	if (!wdr_make_scratch_file(path, p->size, &fd, error))
+		return false;
+	for (uint64_t at = 0; at < p->size; at += COPY_BYTES) {
+		size_t len = (size_t)MIN(COPY_BYTES, p->size - at);
+		if (!wdr_stop_check(error) ||
+			!wdr_blockdev_read(from, buf, len, p->start + at, error))
+			return false;
+		if (!wdr_is_zero(buf, len) && !wdr_pwrite_all(fd, buf, len, at, error)) {
+			g_prefix_error(error, "%s: ", path);
+			wdr_error_hint(error,
+				"recovering needs room for a copy: name a folder with more room "
+				"with --state DIR");
+			return false;
+		}
+	}
+	return true;
+}
+
+static bool replay_journal(const WdrWorld *world, const char *path, GError **error)
+{
+	const char *argv[] = { "e2fsck", "-y", "-E", "journal_only", path, NULL };
+	g_auto(WdrRun) run = { 0 };
+
+	if (!wdr_world_run(world, argv, NULL, &run, error))
+		return false;
+	if (run.exit_code < FSCK_UNCORRECTED)
+		return true;
+	g_autofree char *finding = first_finding(run.output);
+	return wdr_error_set(error, WDR_ERROR_FORMAT,
+		"its journal cannot be replayed; e2fsck says: %s", finding);
+}
+
+static bool recover(
+	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+{
+	g_autofree char *path =
+		g_strdup_printf("%s/recovered-%u.ext", s->scratch, p->partition->number);
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrVolume) volume = NULL;
+
+	wdr_world_step(
+		world, "recovering the journal of partition %u in a copy", p->partition->number);
+	if (!copy_volume(s->system->dev, p->partition, path, error) ||
+		!replay_journal(world, path, error) ||
+		!wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_ext_volume_open(dev, 0, p->partition->size, &volume, error))
+		return false;
+	g_ptr_array_add(notes,
+		g_strdup_printf(
+			"partition %u was not unmounted cleanly: its journal is replayed in a copy; "
+			"the source stays as it is",
+			p->partition->number));
+	wdr_system_use_copy(p, g_steal_pointer(&dev), g_steal_pointer(&volume));
+	return true;
+}
+
+/* ---- looking it through ---- */
+
+/* Of a kind that we do not build: its blocks are copied. */
+static bool check_blocks(
+	const WdrWorld *world, const WdrSource *s, const WdrSystemPart *p, GError **error)
+{
+	/* Their parts find each other by UUID, and two equal ones are one too many; what a
+	 * hibernated system left must not be taken for one on another disk. */
+	static const char *const clashing[] = { "btrfs", "xfs", "crypto_LUKS", "LVM2_member",
+		"linux_raid_member", "zfs_member", "bcachefs", "bcache", "swsuspend" };
+	const char *type = p->probe.type ? p->probe.type : "none";
+
+	for (size_t i = 0; i < G_N_ELEMENTS(clashing); i++) {
+		if (strcmp(type, clashing[i]) == 0)
+			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				"it holds %s, which cannot be copied: a copy would have the same UUID, "
+				"and two equal ones clash",
+				type);
+	}
+	if (!s->disk->is_image && wdr_world_is_running(world) &&
+		wdr_disk_is_written(world, s->disk, p->partition->number)) {
+		wdr_error_set(error, WDR_ERROR_REFUSED,
+			"it holds %s, which can be copied block by block only, and is mounted for "
+			"writing",
+			type);
+		wdr_error_hint(error, "unmount it, or mount it read-only: mount -o remount,ro");
+		return false;
+	}
+	return true;
+}
+
+static bool check_part(
+	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+{
+	const char *type = p->probe.type ? p->probe.type : "no file system";
+
+	if (p->is_unfinished) {
+		wdr_error_set(
+			error, WDR_ERROR_REFUSED, "it is itself the target of an unfinished move");
+		return false;
+	}
+	if (p->problem)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s", p->problem);
+	if (strcmp(type, "vfat") == 0 && p->volume) {
+		WdrFatMeasure measure;
+		return wdr_fat_volume_check(p->volume, &measure, error);
+	}
+	if (strcmp(type, "swap") == 0)
+		return true;
+	if (!p->volume)
+		return check_blocks(world, s, p, error);
+	/* What is mounted is in the kernel's care: on the disk it is never whole. */
+	if (p->volume->is_changing)
+		return true;
+	if (p->ext.needs_recovery && !recover(world, s, p, notes, error))
+		return false;
+	return wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
+		p->dev ? 0 : p->partition->start, s->scratch, error);
+}
+
+/* Partitions without anything that is known on them, which a damaged volume looks like. The
+ * caller's; "" for none. */
+/* What else may be the reason that no system was found. */
+static char *unknown_parts(const WdrSystem *sys)
+{
+	GString *text = g_string_new(NULL);
+
+	for (guint i = 0; i < sys->parts->len; i++) {
+		const WdrSystemPart *p = sys->parts->pdata[i];
+		if (!p->probe.type && !p->partition->is_extended)
+			g_string_append_printf(text,
+				"; partition %u holds nothing that is known: is it damaged?",
+				p->partition->number);
+		if (p->problem || p->unseen)
+			g_string_append_printf(text, "; partition %u cannot be read: %s",
+				p->partition->number, p->problem ? p->problem : p->unseen);
+	}
+	return g_string_free(text, FALSE);
+}
+
+static bool check_system(const WdrSource *s, GError **error)
+{
+	const WdrSystem *sys = s->system;
+	g_autofree char *unknown = unknown_parts(sys);
+
+	if (!sys->root)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s has no ext4 volume with a system on it (no /etc/fstab)%s",
+			s->disk->name, unknown);
+	return sys->flow || wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+				    "%s has no boot files: no config.txt or cmdline.txt on a FAT "
+				    "volume, no extlinux.conf, no boot.scr%s",
+				    s->disk->name, unknown);
+}
+
+static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, GError **error)
+{
+	if (s->system->table->kind == WDR_TABLE_NONE)
+		return wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s has no partition table", s->disk->name);
+	if (!wdr_parttable_check(s->system->table, s->system->dev, error))
+		return false;
+	for (guint i = 0; i < s->system->parts->len; i++) {
+		WdrSystemPart *p = s->system->parts->pdata[i];
+		if (!p->partition->is_extended && !check_part(world, s, p, notes, error)) {
+			g_prefix_error(
+				error, "%s: partition %u: ", s->disk->name, p->partition->number);
+			return false;
+		}
+	}
+	return wdr_system_look(s->system, world, error) && check_system(s, error);
+}
+
+bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError **error)
+{
+	g_autofree char *writer = wdr_disk_writer(world, disk);
+
+	if (!writer)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED, "the source %s may change while it is read: %s",
+		disk->name, writer);
+	wdr_error_hint(error, "nothing was written; unmount or close it there, or name the device "
+			      "that is mounted as the source (--from)");
+	return false;
+}
+
+bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
+	WdrSource **ret, GError **error)
+{
+	g_autoptr(WdrSource) s = g_new0(WdrSource, 1);
+	/* e2fsprogs take '?' in a path for the start of options. */
+	const char *parent = strchr(scratch, '?') ? g_get_tmp_dir() : scratch;
+	g_autofree char *folder = g_build_filename(parent, WDR_SCRATCH_PREFIX "XXXXXX", NULL);
+	WdrBlockDev *dev = NULL;
+
+	s->disk = disk;
+	if (!g_mkdtemp(folder))
+		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
+	s->scratch = g_steal_pointer(&folder);
+	if (!wdr_source_check_quiet(world, disk, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
+		!wdr_system_read(world, disk, dev, &s->system, error) ||
+		!wdr_running_use(world, disk, s->system, error) ||
+		!look_through(world, s, notes, error)) {
+		wdr_error_hint(error, "nothing was written; the source is only ever read");
+		return false;
+	}
+	*ret = g_steal_pointer(&s);
+	return true;
+}

@@ -1,0 +1,32 @@
+/* The source of a move, opened for reading only and looked through: table, volumes, boot and root.
+ */
+#pragma once
+
+#include "boot/system/system.h"
+#include "world/world.h"
+
+/* How our folders of copies are called; one that a kill left behind can go. */
+#define WDR_SCRATCH_PREFIX ".wanderitas-scratch-"
+
+typedef struct {
+	WdrDisk *disk;
+	WdrSystem *system;
+	char *scratch; /* our folder of copies; removed with the source */
+} WdrSource;
+
+/* REFUSED: somebody else may write to the disk while it is read as it lies. */
+bool wdr_source_check_quiet(
+	const WdrWorld *world, const WdrDisk *disk, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* disk is taken over, also on failure. `scratch` is an existing folder. Fails, with the reason, for
+ * a disk without a sound table, a damaged volume, or a kind of system that cannot be moved. A
+ * volume whose journal holds changes is recovered in a copy below scratch, and *notes (char *) says
+ * so. */
+bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
+	WdrSource **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+void wdr_source_free(WdrSource *s);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSource, wdr_source_free)
+
+/* e2fsck -fn over a volume of a disk. FORMAT with its first finding unless it is clean. Works on a
+ * path with any characters, by way of a link in the folder `scratch`. */
+bool wdr_check_ext(const WdrWorld *world, const char *path, uint64_t offset, const char *scratch,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

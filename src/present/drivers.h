@@ -1,9 +1,0 @@
-/* Where the drivers are that a kernel needs before root is there. */
-#pragma once
-
-#include "move/drivers.h"
-#include "present/out.h"
-
-void wdr_present_drivers(const WdrOut *out, const WdrDriversPlan *p);
-/* "wanderitas-drivers/1"; state: where the records of what was done are; NULL: nothing was. */
-void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *state);

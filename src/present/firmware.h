@@ -1,9 +1,0 @@
-/* Firmware files of a boot volume beside those of a folder. */
-#pragma once
-
-#include "move/firmware.h"
-#include "present/out.h"
-
-void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p);
-/* "wanderitas-firmware/1"; state as for wdr_present_drivers_json(). */
-void wdr_present_firmware_json(FILE *file, const WdrFirmwarePlan *p, const char *state);

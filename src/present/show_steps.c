@@ -1,0 +1,100 @@
+/* Facts and planned changes of the step commands, as text and JSON. */
+#include "present/show_steps.h"
+
+#include "base/json.h"
+#include "base/text.h"
+#include "change/fact.h"
+#include "present/show_diff.h"
+
+#include <string.h>
+
+void wdr_present_file_plans(const WdrOut *out, const GPtrArray *plans)
+{
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		g_autofree char *file = wdr_escape(p->file);
+		wdr_out_text(out, WDR_STYLE_HEADING, "\n/%s", file);
+		wdr_out_text(out, WDR_STYLE_PLAIN, " (partition %u%s)", p->number,
+			!p->content ? ", taken away"
+			: p->is_new ? ", new"
+				    : "");
+		if (p->note)
+			wdr_out_text(out, WDR_STYLE_PLAIN, ": %s", p->note);
+		fputc('\n', out->file);
+		if (p->diff)
+			wdr_present_diff(out, p->diff);
+	}
+}
+
+json_t *wdr_present_file_plans_json(const GPtrArray *plans)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < plans->len; i++) {
+		const WdrFilePlan *p = plans->pdata[i];
+		g_autofree char *file = wdr_escape(p->file);
+		json_array_append_new(list,
+			json_pack("{s:i, s:s, s:s, s:o, s:o}", "partition", (int)p->number, "file",
+				file, "change",
+				!p->content ? "taken away"
+				: p->is_new ? "new"
+					    : "changed",
+				"note", wdr_json_text(p->note), "diff", wdr_json_text(p->diff)));
+	}
+	return list;
+}
+
+void wdr_present_left(const WdrOut *out, const GPtrArray *left)
+{
+	if (left->len > 0)
+		fputc('\n', out->file);
+	for (guint i = 0; i < left->len; i++) {
+		wdr_out_text(out, WDR_STYLE_REMARK, "left to you: ");
+		wdr_out_hanging(out, WDR_STYLE_REMARK, 13, left->pdata[i]);
+	}
+}
+
+json_t *wdr_present_texts_json(const GPtrArray *texts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < texts->len; i++)
+		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
+	return list;
+}
+
+void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread, const char *state)
+{
+	wdr_out_text(out, has_unread ? WDR_STYLE_REMARK : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
+		has_unread ? "it can be read back after the next start; look then"
+			   : "everything was read back");
+	wdr_out_text(out, WDR_STYLE_FAINT,
+		"the originals are in %s\n'wanderitas rewind %s' puts them back\n", state, state);
+}
+
+void wdr_present_facts(const WdrOut *out, const GPtrArray *facts)
+{
+	enum { NAME_WIDTH = 11, TEXT_AT = NAME_WIDTH + 2 };
+	const char *before = "";
+
+	for (guint i = 0; i < facts->len; i++) {
+		const WdrFact *f = facts->pdata[i];
+		WdrStyle style = f->is_remark ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN;
+		bool is_same = strcmp(f->name, before) == 0;
+		wdr_out_text(out, WDR_STYLE_HEADING, "%-*s  ", NAME_WIDTH, is_same ? "" : f->name);
+		wdr_out_hanging(out, style, TEXT_AT, f->text);
+		before = f->name;
+	}
+}
+
+json_t *wdr_present_facts_json(const GPtrArray *facts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < facts->len; i++) {
+		const WdrFact *f = facts->pdata[i];
+		json_array_append_new(list, json_pack("{s:s, s:s, s:b}", "about", f->name, "text",
+						    f->text, "remark", (int)f->is_remark));
+	}
+	return list;
+}

@@ -1,8 +1,0 @@
-/* A survey as text and as JSON ("wanderitas-survey/1"). */
-#pragma once
-
-#include "boot/survey.h"
-#include "present/out.h"
-
-void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mentions);
-void wdr_present_survey_json(FILE *file, const WdrSurvey *s);
