@@ -51,6 +51,48 @@ START_TEST(entries_as_the_kernel_tells_them)
 }
 END_TEST
 
+static bool is_found_as_listed(void *data, const WdrName *name, GError **error)
+{
+	WdrVolume *v = data;
+	WdrNode folder = { v->root_id, "" };
+	WdrNamed found;
+
+	ck_assert(wdr_volume_find(v, &folder, name->name, &found, error));
+	ck_assert(found.is_there);
+	ck_assert_uint_eq(found.id, name->id);
+	ck_assert_int_eq(found.kind, name->kind);
+	return true;
+}
+
+/* A name is looked for by one call, without a list of the folder: the same comes of it. */
+START_TEST(names_are_found_as_they_are_listed)
+{
+	g_autofree char *long_name = g_strnfill(300, 'n');
+	const char *const not_there[] = { ".", "..", "a/..", "sub/..", "nothing", long_name, "" };
+	g_autoptr(WdrVolume) v = NULL;
+	WdrNamed found;
+
+	sup_ok(wdr_make_folder(sup_path("t/sub/hidden"), &error));
+	sup_write(sup_path("t/file"), "x");
+	sup_write(sup_path("t/sub/hidden/file"), "x");
+	ck_assert_int_eq(symlink("nowhere", sup_path("t/link")), 0);
+	ck_assert_int_eq(mkfifo(sup_path("t/fifo"), 0600), 0);
+	v = open_tree(sup_path("t"));
+	wdr_tree_hide(v, "sub/hidden");
+	WdrNode root = { v->root_id, "" };
+	sup_ok(wdr_volume_list(v, &root, is_found_as_listed, v, &error));
+	for (size_t i = 0; i < G_N_ELEMENTS(not_there); i++) {
+		sup_ok(wdr_volume_find(v, &root, not_there[i], &found, &error));
+		ck_assert_msg(!found.is_there, "%s", not_there[i]);
+	}
+	WdrNode hidden = { 0, "sub/hidden" };
+	sup_ok(wdr_volume_find(v, &hidden, "file", &found, &error));
+	ck_assert(!found.is_there);
+	WdrNode gone = { 0, "gone" };
+	sup_fails(WDR_ERROR_IO, "gone", wdr_volume_find(v, &gone, "file", &found, &error));
+}
+END_TEST
+
 START_TEST(holes_are_kept)
 {
 	g_autoptr(WdrVolume) v = NULL;
@@ -202,6 +244,7 @@ Suite *suite_tree(void)
 
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, entries_as_the_kernel_tells_them);
+	tcase_add_test(t, names_are_found_as_they_are_listed);
 	tcase_add_test(t, holes_are_kept);
 	tcase_add_test(t, very_deep_trees);
 	tcase_add_test(t, mounted_folders_are_left_empty);

@@ -87,6 +87,33 @@ static bool tree_list(
 	return is_fine;
 }
 
+/* One look at the name. Going through the folder's list instead would look at every entry of it. */
+static bool tree_find(
+	WdrVolume *v, const WdrNode *folder, const char *name, WdrNamed *ret, GError **error)
+{
+	Tree *t = WDR_DERIVED(v, Tree, volume);
+	g_auto(WdrFd) fd = wdr_tree_open_quietly(t, folder->path);
+	WdrStat st;
+
+	if (fd < 0 || wdr_fstat(fd, &st) != 0)
+		return wdr_error_set_errno(
+			error, errno, "opening folder %s/%s", v->name, folder->path);
+	/* Lists have no names like these. */
+	if (strcmp(name, ".") == 0 || strcmp(name, "..") == 0 || strchr(name, '/'))
+		return true;
+	if (wdr_stat_device(&st) != t->device || g_hash_table_contains(t->hidden, folder->path))
+		return true;
+	if (wdr_stat_below(fd, name, &st) != 0)
+		return errno == ENOENT || errno == ENAMETOOLONG ||
+		       wdr_error_set_errno(error, errno, "%s/%s/%s", v->name, folder->path, name);
+	if (!wdr_kind_of_mode(st.stx_mode, &ret->kind))
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "%s is of no known kind", name);
+	ret->id = st.stx_ino;
+	/* Of what is mounted here, folders alone are shown: see list_one(). */
+	ret->is_there = wdr_stat_device(&st) == t->device || ret->kind == WDR_KIND_FOLDER;
+	return true;
+}
+
 /* xattrs through the descriptor's entry in proc: works for links and special files, which cannot be
  * opened for reading. */
 static bool read_xattrs(const char *proc_path, WdrEntry *ret, GError **error)
@@ -243,7 +270,7 @@ static bool fill_temporary(const Tree *t, int fd, const char *path, const void *
 bool wdr_tree_put_file(WdrVolume *tree, const char *path, const void *data, size_t len,
 	const WdrEntry *like, GError **error)
 {
-	Tree *t = (Tree *)tree;
+	Tree *t = WDR_DERIVED(tree, Tree, volume);
 	const char *name = NULL;
 	g_auto(WdrFd) folder = open_parent(t, path, &name);
 	g_autofree char *temporary = g_strdup_printf(".%s.wanderitas", name);
@@ -274,7 +301,7 @@ bool wdr_tree_put_file(WdrVolume *tree, const char *path, const void *data, size
 bool wdr_tree_remove_file(WdrVolume *tree, const char *path, GError **error)
 {
 	const char *name = NULL;
-	g_auto(WdrFd) folder = open_parent((Tree *)tree, path, &name);
+	g_auto(WdrFd) folder = open_parent(WDR_DERIVED(tree, Tree, volume), path, &name);
 
 	if (folder < 0)
 		return errno == ENOENT ? true
@@ -301,20 +328,20 @@ static void tree_free(WdrVolume *v)
 
 bool wdr_tree_flush(WdrVolume *tree, GError **error)
 {
-	return syncfs(((Tree *)tree)->root) == 0 ||
+	return syncfs(WDR_DERIVED(tree, Tree, volume)->root) == 0 ||
 	       wdr_error_set_errno(error, errno, "flushing what is mounted at %s", tree->name);
 }
 
 void wdr_tree_hide(WdrVolume *tree, const char *path)
 {
-	g_hash_table_add(((Tree *)tree)->hidden, g_strdup(path));
+	g_hash_table_add(WDR_DERIVED(tree, Tree, volume)->hidden, g_strdup(path));
 }
 
 /* root and mount are taken over. */
 static WdrVolume *tree_new(const char *folder, int root, int mount, const WdrStat *st)
 {
 	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, wdr_tree_content_open,
-		tree_free, NULL };
+		tree_free, tree_find };
 	Tree *t = g_new0(Tree, 1);
 
 	t->volume.ops = &ops;

@@ -39,7 +39,7 @@ static int64_t clock_offset(void)
 
 bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint64_t size)
 {
-	WdrTree *t = (WdrTree *)tree;
+	WdrTree *t = WDR_DERIVED(tree, WdrTree, volume);
 	int64_t now = microseconds(CLOCK_REALTIME);
 
 	if (!wdr_blockdev_is_past_cache(dev) || syncfs(t->root) != 0) {
@@ -57,7 +57,7 @@ bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint6
 
 void wdr_tree_bytes(WdrVolume *tree, uint64_t *ret_from_disk, uint64_t *ret_through_kernel)
 {
-	WdrTree *t = (WdrTree *)tree;
+	WdrTree *t = WDR_DERIVED(tree, WdrTree, volume);
 
 	*ret_from_disk = atomic_load(&t->from_disk);
 	*ret_through_kernel = atomic_load(&t->through_kernel);
