@@ -37,8 +37,8 @@ void wdr_drivers_plan_free(WdrDriversPlan *p)
 	g_free(p);
 }
 
-static void exclude(WdrDriversPlan *p, const char *format, ...) G_GNUC_PRINTF(2, 3);
-static void exclude(WdrDriversPlan *p, const char *format, ...)
+static void leave_to_user(WdrDriversPlan *p, const char *format, ...) G_GNUC_PRINTF(2, 3);
+static void leave_to_user(WdrDriversPlan *p, const char *format, ...)
 {
 	va_list args;
 
@@ -124,7 +124,8 @@ static void add_to_list(WdrDriversPlan *p, const WdrSystemPart *root, const GPtr
 	bool is_there = wdr_follow(root->volume, DEBIAN_LIST, &path, NULL, &entry);
 
 	if (is_there && !before) {
-		exclude(p, "/" DEBIAN_LIST " cannot be read: put the modules into it yourself");
+		leave_to_user(
+			p, "/" DEBIAN_LIST " cannot be read: put the modules into it yourself");
 		return;
 	}
 	if (text->len > 0 && text->str[text->len - 1] != '\n')
@@ -168,7 +169,7 @@ static void plan_settings(WdrDriversPlan *p)
 	if (names->len == 0)
 		return;
 	if (!root || !root->volume) {
-		exclude(p,
+		leave_to_user(p,
 			"root is not on %s: put the modules into the settings of its generator "
 			"there, or the next kernel loses them",
 			p->site->disk->name);
@@ -181,8 +182,8 @@ static void plan_settings(WdrDriversPlan *p)
 	if (is_dracut)
 		add_to_dracut(p, root, names);
 	if (!is_debian && !is_dracut)
-		exclude(p, "root has neither /" DEBIAN_FOLDER " nor /" DRACUT_FOLDER
-			   ": see that the next initramfs that is made has the modules too");
+		leave_to_user(p, "root has neither /" DEBIAN_FOLDER " nor /" DRACUT_FOLDER
+				 ": see that the next initramfs that is made has the modules too");
 }
 
 /* ---- the initramfs ---- */
@@ -199,7 +200,7 @@ static void add_run(WdrDriversPlan *p, const WdrDrivers *of)
 	else if (root && root->volume && has_folder(root, DRACUT_FOLDER) && of->release)
 		g_ptr_array_add(p->runs, g_strdupv((char **)dracut));
 	else
-		exclude(p, "%s: no generator of initramfs is known on root", of->ways);
+		leave_to_user(p, "%s: no generator of initramfs is known on root", of->ways);
 }
 
 static void describe_segment(WdrFilePlan *file, const WdrDrivers *of, const WdrSegment *segment)
@@ -256,18 +257,18 @@ static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error
 /* What lies there is of no use before its loader is told. */
 static void plan_name(WdrDriversPlan *p, const WdrDrivers *of)
 {
-	g_autofree char *file = NULL;
-	g_autofree char *before = NULL;
-	size_t len = 0;
-	g_autoptr(GBytes) content = wdr_initramfs_named(of->boot->volume, p->site->system->flow,
-		of->kernel_said, of->file, &file, &before, &len);
+	g_auto(WdrNamedIn) in = { 0 };
+	g_autoptr(GBytes) content = wdr_initramfs_named(
+		of->boot->volume, p->site->system->flow, of->kernel_said, of->file, &in);
 
 	if (!content) {
-		exclude(p, "%s: /%s is there, but the loader is not told of it: name it yourself",
+		leave_to_user(p,
+			"%s: /%s is there, but the loader is not told of it: name it yourself",
 			of->ways, of->file);
 		return;
 	}
-	wdr_file_plans_add(p->files, of->boot->partition->number, file, before, len, content);
+	wdr_file_plans_add(
+		p->files, of->boot->partition->number, in.file, in.before, in.before_len, content);
 }
 
 static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDriversOptions *options)
@@ -275,14 +276,14 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 	g_autoptr(GError) error = NULL;
 
 	if (of->problem) {
-		exclude(p, "%s: %s", of->ways, of->problem);
+		leave_to_user(p, "%s: %s", of->ways, of->problem);
 		return;
 	}
 	for (guint i = 0; i < of->list->len; i++) {
 		const WdrDriver *d = of->list->pdata[i];
 		if (d->place == WDR_DRIVER_ABSENT)
-			exclude(p, "%s: this kernel has no %s: install one that has", of->ways,
-				d->name);
+			leave_to_user(p, "%s: this kernel has no %s: install one that has",
+				of->ways, d->name);
 	}
 	if (of->is_unnamed)
 		plan_name(p, of);
@@ -291,13 +292,13 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 	if (options->generates)
 		add_run(p, of);
 	else if (!of->file)
-		exclude(p,
+		leave_to_user(p,
 			"%s: it is started without an initramfs, and none is invented here: let the "
 			"system's generator make one (--generate), or install a kernel that has the "
 			"drivers built in and name root by PARTUUID",
 			of->ways);
 	else if (!make_segment(p, of, &error))
-		exclude(p, "%s: %s", of->ways, error->message);
+		leave_to_user(p, "%s: %s", of->ways, error->message);
 }
 
 /* ---- all of it ---- */

@@ -11,7 +11,7 @@
 
 enum { COPIES_MAX = 100 };
 
-static bool place_of(const WdrChanging *c, unsigned number, WdrPlaceOfFiles *ret, GError **error)
+static bool place_of(const WdrChanging *c, unsigned number, WdrEditVolume *ret, GError **error)
 {
 	const WdrSystemPart *part = wdr_system_part(c->system, number);
 
@@ -19,7 +19,7 @@ static bool place_of(const WdrChanging *c, unsigned number, WdrPlaceOfFiles *ret
 		return wdr_error_set(
 			error, WDR_ERROR_REFUSED, "partition %u has no volume any more", number);
 	bool is_tree = strcmp(part->volume->ops->type, "tree") == 0;
-	*ret = (WdrPlaceOfFiles){ is_tree ? part->volume : NULL, c->dev, part->partition->start,
+	*ret = (WdrEditVolume){ is_tree ? part->volume : NULL, c->dev, part->partition->start,
 		part->partition->size, part->probe.type };
 	return is_tree || c->dev ||
 	       wdr_error_set(error, WDR_ERROR_REFUSED,
@@ -38,7 +38,7 @@ WdrChange *wdr_change_of_disk(WdrChanging *c, const char *table_id)
 }
 
 /* A change of a file as the logbook keeps it, all but what it is about. */
-static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned partition)
+static WdrChange *new_change(WdrChanging *c, const WdrEditVolume *p, unsigned partition)
 {
 	WdrChange *change = wdr_change_of_disk(c, c->system->table->id);
 
@@ -48,7 +48,7 @@ static WdrChange *new_change(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned 
 }
 
 /* Tells the logbook, changes, reads back, tells the logbook. */
-static bool copy_out(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrChange *change,
+static bool copy_out(WdrChanging *c, const WdrEditVolume *p, const WdrChange *change,
 	const void *data, size_t len, GError **error)
 {
 	int64_t now = wdr_world_now(c->world);
@@ -78,9 +78,23 @@ bool wdr_change_keep(const char *state, WdrChange *change, const char *name, con
 	return wdr_make_private_folder(folder, error) && wdr_record_write(path, bytes, len, error);
 }
 
+/* A file as it was found. */
+typedef struct {
+	char *text; /* NULL: there is none */
+	size_t len;
+	WdrEntry entry;
+} Original;
+
+static void original_clear(Original *o)
+{
+	g_free(o->text);
+	wdr_entry_clear(&o->entry);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Original, original_clear)
+
 /* "cmdline.txt" becomes "cmdline.old", or "cmdline.2" when that is another file already. */
-static bool copy_name(const WdrPlaceOfFiles *p, const char *file, const char *text, size_t len,
-	char **ret, bool *ret_is_there, GError **error)
+static bool copy_name(const WdrEditVolume *p, const char *file, const Original *o, char **ret,
+	bool *ret_is_there, GError **error)
 {
 	const char *point = strrchr(file, '.');
 	int stem = point ? (int)(point - file) : (int)strlen(file);
@@ -92,7 +106,7 @@ static bool copy_name(const WdrPlaceOfFiles *p, const char *file, const char *te
 		size_t there_len = 0;
 		if (!wdr_edit_volume_read(p, name, &there, &there_len, NULL, error))
 			return false;
-		*ret_is_there = there && there_len == len && memcmp(there, text, len) == 0;
+		*ret_is_there = there && there_len == o->len && memcmp(there, o->text, o->len) == 0;
 		if (!there || *ret_is_there) {
 			*ret = g_steal_pointer(&name);
 			return true;
@@ -102,13 +116,13 @@ static bool copy_name(const WdrPlaceOfFiles *p, const char *file, const char *te
 		error, WDR_ERROR_REFUSED, "there are %d old copies beside /%s", COPIES_MAX, file);
 }
 
-static bool keep_beside(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrEdit *edit,
-	const char *text, size_t len, const WdrEntry *entry, GError **error)
+static bool keep_beside(WdrChanging *c, const WdrEditVolume *p, const WdrEdit *edit,
+	const Original *o, GError **error)
 {
 	g_autofree char *name = NULL;
 	bool is_there = false;
 
-	if (!copy_name(p, edit->file, text, len, &name, &is_there, error) || is_there)
+	if (!copy_name(p, edit->file, o, &name, &is_there, error) || is_there)
 		return is_there;
 	g_autofree char *base = g_path_get_basename(name);
 	if (!p->tree && !wdr_fat_is_short_name(base)) {
@@ -119,52 +133,50 @@ static bool keep_beside(WdrChanging *c, const WdrPlaceOfFiles *p, const WdrEdit 
 	}
 	g_autoptr(WdrChange) change = new_change(c, p, edit->number);
 	change->file = g_steal_pointer(&name);
-	change->after = wdr_hash(text, len);
-	change->mode = entry->mode;
-	change->uid = entry->uid;
-	change->gid = entry->gid;
-	return copy_out(c, p, change, text, len, error);
+	change->after = wdr_hash(o->text, o->len);
+	change->mode = o->entry.mode;
+	change->uid = o->entry.uid;
+	change->gid = o->entry.gid;
+	return copy_out(c, p, change, o->text, o->len, error);
 }
 
 /* What a change of a file that was there starts with: the original is kept. */
-static WdrChange *change_of_file(WdrChanging *c, const WdrPlaceOfFiles *p, unsigned number,
-	const char *file, const WdrEntry *entry, const char *text, size_t len, GError **error)
+static WdrChange *change_of_file(WdrChanging *c, const WdrEditVolume *p, unsigned number,
+	const char *file, const Original *o, GError **error)
 {
 	g_autoptr(WdrChange) change = new_change(c, p, number);
 
 	change->file = g_strdup(file);
-	change->mode = entry->mode;
-	change->uid = entry->uid;
-	change->gid = entry->gid;
-	change->mtime = entry->mtime;
+	change->mode = o->entry.mode;
+	change->uid = o->entry.uid;
+	change->gid = o->entry.gid;
+	change->mtime = o->entry.mtime;
 	g_autofree char *base = g_path_get_basename(file);
-	return wdr_change_keep(c->state, change, base, text, len, error) ? g_steal_pointer(&change)
-									 : NULL;
+	return wdr_change_keep(c->state, change, base, o->text, o->len, error)
+		       ? g_steal_pointer(&change)
+		       : NULL;
 }
 
 bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GError **error)
 {
-	WdrPlaceOfFiles p;
-	g_autofree char *text = NULL;
-	g_auto(WdrEntry) entry = { 0 };
+	WdrEditVolume p;
+	g_auto(Original) o = { 0 };
 	g_autoptr(GBytes) bytes = NULL;
-	size_t len = 0;
 	size_t new_len = 0;
 
 	if (!place_of(c, edit->number, &p, error) ||
-		!wdr_edit_volume_read(&p, edit->file, &text, &len, &entry, error))
+		!wdr_edit_volume_read(&p, edit->file, &o.text, &o.len, &o.entry, error))
 		return false;
-	if (!text)
+	if (!o.text)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is gone from partition %u",
 			edit->file, edit->number);
-	if (!wdr_edit_apply(edit, text, len, &bytes, error) ||
+	if (!wdr_edit_apply(edit, o.text, o.len, &bytes, error) ||
 		!wdr_logbook_step(
 			c->logbook, error, "changing /%s on %s", edit->file, c->disk->name) ||
-		(keeps_copy && !keep_beside(c, &p, edit, text, len, &entry, error)))
+		(keeps_copy && !keep_beside(c, &p, edit, &o, error)))
 		return false;
 	const void *new_text = g_bytes_get_data(bytes, &new_len);
-	g_autoptr(WdrChange) change =
-		change_of_file(c, &p, edit->number, edit->file, &entry, text, len, error);
+	g_autoptr(WdrChange) change = change_of_file(c, &p, edit->number, edit->file, &o, error);
 	if (!change)
 		return false;
 	change->after = wdr_hash(new_text, new_len);
@@ -183,21 +195,19 @@ static bool is_as_planned(const WdrNewContent *n, const char *text, size_t len, 
 
 bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
 {
-	WdrPlaceOfFiles p;
-	g_autofree char *text = NULL;
-	g_auto(WdrEntry) entry = { 0 };
+	WdrEditVolume p;
+	g_auto(Original) o = { 0 };
 	g_autoptr(WdrChange) change = NULL;
 	const char *verb = !n->content ? "removing" : n->before ? "changing" : "adding";
-	size_t len = 0;
 	size_t new_len = 0;
 
 	if (!place_of(c, n->number, &p, error) ||
-		!wdr_edit_volume_read(&p, n->file, &text, &len, &entry, error) ||
-		!is_as_planned(n, text, len, error) ||
+		!wdr_edit_volume_read(&p, n->file, &o.text, &o.len, &o.entry, error) ||
+		!is_as_planned(n, o.text, o.len, error) ||
 		!wdr_logbook_step(c->logbook, error, "%s /%s on %s", verb, n->file, c->disk->name))
 		return false;
-	if (text) {
-		change = change_of_file(c, &p, n->number, n->file, &entry, text, len, error);
+	if (o.text) {
+		change = change_of_file(c, &p, n->number, n->file, &o, error);
 		if (!change)
 			return false;
 	} else {

@@ -44,10 +44,18 @@ char *wdr_raw_change_state(const WdrWorld *world, const char *what)
 
 /* ---- where it may be written ---- */
 
-static bool is_over(const WdrPartTable *t, uint64_t table_end, uint64_t disk_end, uint64_t from,
-	uint64_t to, const char *device, GError **error)
+typedef struct {
+	uint64_t from, to;
+} Bytes;
+
+/* Of a table or a partition; `free` is what lies between the table and its copy at the end. */
+static bool is_over(
+	const WdrPartTable *t, Bytes free, Bytes bytes, const char *device, GError **error)
 {
-	if (from < table_end || to > disk_end)
+	uint64_t from = bytes.from;
+	uint64_t to = bytes.to;
+
+	if (from < free.from || to > free.to)
 		return !wdr_error_set(error, WDR_ERROR_REFUSED,
 			"bytes %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
 			" of %s are its partition table's",
@@ -75,7 +83,8 @@ static bool check_disk(
 	uint64_t table = wdr_table_end(t->kind, wdr_blockdev_sector_size(dev));
 	/* A GPT has a copy at the end, one sector shorter. */
 	uint64_t behind = t->kind == WDR_TABLE_GPT ? table - wdr_blockdev_sector_size(dev) : 0;
-	return !is_over(t, table, wdr_blockdev_size(dev) - behind, from, to, device, error);
+	return !is_over(t, (Bytes){ table, wdr_blockdev_size(dev) - behind }, (Bytes){ from, to },
+		device, error);
 }
 
 static bool is_flash(const WdrWorld *world, const char *name)
@@ -173,7 +182,8 @@ bool wdr_raw_change_write(
 		!wdr_logbook_change(o->logbook, change, error))
 		return false;
 	o->has_begun = true;
-	return wdr_flash_write_at(o->world, device, at, data, len, tell, o, error) &&
+	WdrFlashWrite write = { device, at, data, len, tell, o };
+	return wdr_flash_write(o->world, &write, error) &&
 	       wdr_logbook_changed(o->logbook, change->number, error);
 }
 

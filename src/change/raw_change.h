@@ -33,7 +33,7 @@ bool wdr_raw_change_check(const WdrWorld *world, const char *device, uint64_t of
 /* Of an image: nobody has it attached. Others may well be in use. REFUSED. */
 bool wdr_raw_change_check_rest(
 	const WdrWorld *world, const char *device, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Puts bytes at a place of a device ("/dev/mtd0") that was checked, see wdr_flash_write_at(). */
+/* Puts bytes at a place of a device ("/dev/mtd0") that was checked, see wdr_flash_write(). */
 bool wdr_raw_change_write(WdrRawChange *o, const char *device, uint64_t offset, GBytes *bytes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Hands the firmware settings, in place of `before`. */

@@ -42,7 +42,7 @@ typedef struct {
 	WdrPartTable *table;
 	WdrVolume *tree;
 	WdrProbe probe;
-	WdrPlaceOfFiles place;
+	WdrEditVolume place;
 } Opened;
 
 static void opened_clear(Opened *o)
@@ -86,7 +86,7 @@ static bool open_volume(const Rewinding *w, const WdrChange *c, Opened *o, GErro
 			o->disk->name, c->partition);
 	if (!wdr_probe_read(o->dev, p->start, p->size, &o->probe, error))
 		return false;
-	o->place = (WdrPlaceOfFiles){ NULL, o->dev, p->start, p->size, o->probe.type };
+	o->place = (WdrEditVolume){ NULL, o->dev, p->start, p->size, o->probe.type };
 	return true;
 }
 
@@ -113,7 +113,7 @@ static bool read_original(
 }
 
 /* Somebody changed it since: what, and what is to be done. */
-static bool exclude(const Rewinding *w, const WdrChange *c, const char *now, size_t now_len,
+static bool leave_alone(const Rewinding *w, const WdrChange *c, const char *now, size_t now_len,
 	WdrRewound *result, GError **error)
 {
 	g_autofree char *original = NULL;
@@ -134,7 +134,7 @@ static bool exclude(const Rewinding *w, const WdrChange *c, const char *now, siz
 }
 
 static bool put_back(
-	const Rewinding *w, const WdrChange *c, const WdrPlaceOfFiles *place, GError **error)
+	const Rewinding *w, const WdrChange *c, const WdrEditVolume *place, GError **error)
 {
 	g_autofree char *original = NULL;
 	size_t len = 0;
@@ -161,7 +161,7 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 		return true;
 	}
 	if (!is_ours && !w->forced)
-		return exclude(w, c, now, len, result, error);
+		return leave_alone(w, c, now, len, result, error);
 	if (!(c->original ? put_back(w, c, &o.place, error)
 			  : wdr_edit_volume_remove(
 				    &o.place, c->file, wdr_world_now(w->world), error)))
@@ -221,8 +221,9 @@ static bool rewind_region(
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"the original has %zu bytes, and %" G_GUINT64_FORMAT " were changed", len,
 			c->region_size);
-	result->is_back = wdr_flash_write_at(w->world, c->region, c->region_at,
-		(const uint8_t *)original, len, NULL, NULL, error);
+	WdrFlashWrite write = { c->region, c->region_at, (const uint8_t *)original, len, NULL,
+		NULL };
+	result->is_back = wdr_flash_write(w->world, &write, error);
 	return result->is_back;
 }
 

@@ -193,9 +193,18 @@ static void draw_spread(const Drawing *d, const Plot *plot, double x, double low
 	cairo_stroke(d->cairo);
 }
 
-static void draw_bar(const Drawing *d, const Plot *plot, const Panel *panel, WdrPaceKind kind,
-	guint series, double x, double width)
+typedef struct {
+	WdrPaceKind kind;
+	guint series;
+	double x, width;
+} Bar;
+
+static void draw_bar(const Drawing *d, const Plot *plot, const Panel *panel, const Bar *bar)
 {
+	WdrPaceKind kind = bar->kind;
+	guint series = bar->series;
+	double x = bar->x;
+	double width = bar->width;
 	const WdrPaced *p = d->record->measured->pdata[series];
 	const WdrPaceFigure *f = &p->figures[kind];
 	double value = value_of(panel, kind, f->median);
@@ -229,7 +238,7 @@ static void draw_group(const Drawing *d, const Plot *plot, const Panel *panel, c
 	for (guint i = 0; i < n; i++) {
 		const WdrPaced *p = d->record->measured->pdata[i];
 		if (p->figures[g->kind].is_there) {
-			draw_bar(d, plot, panel, g->kind, i, x + width * i, width - 4);
+			draw_bar(d, plot, panel, &(Bar){ g->kind, i, x + width * i, width - 4 });
 			continue;
 		}
 		use(d, d->theme->faint);

@@ -19,8 +19,7 @@ static void options_clear(DriversOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(DriversOptions, options_clear)
 
-static bool make_plan(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
-	WdrWorld **ret_world, WdrDriversPlan **ret, GError **error)
+static bool parse(DriversOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
@@ -41,23 +40,28 @@ static bool make_plan(DriversOptions *o, WdrGlobals *globals, int argc, char **a
 			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
-	WdrDriversOptions options = { 0 };
 
 	if (!wdr_cli_parse(&wdr_cmd_drivers, globals, entries, &argc, &argv, error))
 		return false;
-	if (argc > 1)
-		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"drivers takes no '%s'; disks are named by --for and --on", argv[1]);
+	return argc <= 1 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE,
+		       "drivers takes no '%s'; disks are named by --for and --on", argv[1]);
+}
+
+static bool make_plan(
+	DriversOptions *o, const WdrWorld *world, WdrDriversPlan **ret, GError **error)
+{
+	WdrDriversOptions options = { 0 };
+
 	if (!wdr_cli_medium(o->medium, &options.medium, error) ||
-		!wdr_cli_world(globals, ret_world, error) ||
-		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
+		(!o->on && !wdr_cli_running_disk(world, &o->on, error)))
 		return false;
 	options.on = o->on;
 	options.target = o->target;
 	options.generates = o->generate != 0;
-	if (!wdr_drivers_plan(*ret_world, &options, ret, error))
+	if (!wdr_drivers_plan(world, &options, ret, error))
 		return false;
-	if (o->write && o->generate && !(*ret)->site->is_running && !wdr_world_bench(*ret_world)) {
+	if (o->write && o->generate && !(*ret)->site->is_running && !wdr_world_bench(world)) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the generator makes the running system's initramfs, and that is not on %s",
 			(*ret)->site->disk->name);
@@ -98,7 +102,8 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrDriversPlan) p = NULL;
 
-	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_drivers,
 					     .state = o.state,

@@ -18,8 +18,7 @@ static void options_clear(FirmwareOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(FirmwareOptions, options_clear)
 
-static bool make_plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv,
-	WdrWorld **ret_world, WdrFirmwarePlan **ret, GError **error)
+static bool parse(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
@@ -38,12 +37,15 @@ static bool make_plan(FirmwareOptions *o, WdrGlobals *globals, int argc, char **
 
 	if (!wdr_cli_parse(&wdr_cmd_firmware, globals, entries, &argc, &argv, error))
 		return false;
-	if (argc > 1)
-		return wdr_error_set(error, WDR_ERROR_USAGE, "firmware takes no '%s'", argv[1]);
-	if (!wdr_cli_world(globals, ret_world, error) ||
-		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
-		return false;
-	return wdr_firmware_plan(*ret_world, &(WdrFirmwareOptions){ o->from, o->on }, ret, error);
+	return argc <= 1 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "firmware takes no '%s'", argv[1]);
+}
+
+static bool make_plan(
+	FirmwareOptions *o, const WdrWorld *world, WdrFirmwarePlan **ret, GError **error)
+{
+	return (o->on || wdr_cli_running_disk(world, &o->on, error)) &&
+	       wdr_firmware_plan(world, &(WdrFirmwareOptions){ o->from, o->on }, ret, error);
 }
 
 static void show(const WdrOut *out, const void *plan)
@@ -79,7 +81,8 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrFirmwarePlan) p = NULL;
 
-	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_firmware,
 					     .state = o.state,

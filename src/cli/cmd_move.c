@@ -17,7 +17,8 @@ typedef struct {
 	WdrPlanOptions plan;
 	char *erase;
 	char **despite;
-	char *ready; /* the checks, as JSON */
+	char *ready;       /* the checks, as JSON */
+	const char *given; /* an itinerary, or what --resume goes on with; borrowed; NULL: none */
 	gboolean resume, accept_damage;
 	bool has_begun_steps; /* one of --with failed after something may have been changed */
 	bool has_taken_steps; /* of --with: something of the source is another now */
@@ -71,6 +72,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			p->keep_identifiers || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"an itinerary has everything in it: give either it or the options that draw one");
+	o->given = *argc == 2 ? (*argv)[1] : NULL;
 	return true;
 }
 
@@ -104,14 +106,12 @@ static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld
 }
 
 static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
-	int argc, char **argv, char **ret_state, WdrItinerary **ret, GError **error)
+	char **ret_state, WdrItinerary **ret, GError **error)
 {
-	const char *given = argc == 2 ? argv[1] : NULL;
-
 	if (o->resume)
-		return wdr_cli_find_move(world, o->plan.state, given, ret_state, ret, error);
-	if (!(given ? wdr_itinerary_load(given, ret, error)
-		    : wdr_plan_options_draft(world, &o->plan, ret, error)))
+		return wdr_cli_find_move(world, o->plan.state, o->given, ret_state, ret, error);
+	if (!(o->given ? wdr_itinerary_load(o->given, ret, error)
+		       : wdr_plan_options_draft(world, &o->plan, ret, error)))
 		return false;
 	if (!take_steps(o, globals, world, ret, error))
 		return false;
@@ -200,7 +200,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	bool has_begun = false;
 
 	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
-		!get_itinerary(o, globals, world, argc, argv, &state, &it, &error) ||
+		!get_itinerary(o, globals, world, &state, &it, &error) ||
 		!may_go_on(o, globals, world, it, state, &error))
 		return wdr_cli_fail(
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);

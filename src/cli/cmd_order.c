@@ -35,8 +35,7 @@ static bool check(const OrderOptions *o, int argc, char **argv, GError **error)
 		       "one of them");
 }
 
-static bool make_plan(OrderOptions *o, WdrGlobals *globals, int argc, char **argv,
-	WdrWorld **ret_world, WdrOrderPlan **ret, GError **error)
+static bool parse(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "first", 0, 0, G_OPTION_ARG_STRING, &o->first,
@@ -62,15 +61,18 @@ static bool make_plan(OrderOptions *o, WdrGlobals *globals, int argc, char **arg
 		{ 0 },
 	};
 
-	if (!wdr_cli_parse(&wdr_cmd_order, globals, entries, &argc, &argv, error) ||
-		!check(o, argc, argv, error) || !wdr_cli_world(globals, ret_world, error))
-		return false;
+	return wdr_cli_parse(&wdr_cmd_order, globals, entries, &argc, &argv, error) &&
+	       check(o, argc, argv, error);
+}
+
+static bool make_plan(OrderOptions *o, const WdrWorld *world, WdrOrderPlan **ret, GError **error)
+{
 	/* Where config.txt is; boards without a fuse do not need it. */
-	if (!wdr_cli_running_disk(*ret_world, &o->on, NULL))
+	if (!wdr_cli_running_disk(world, &o->on, NULL))
 		g_debug("no disk to look for config.txt on");
 	WdrOrderOptions options = { o->first, o->number, o->targets, o->initial, o->set_fuse != 0,
 		o->on };
-	return wdr_order_plan(*ret_world, &options, ret, error);
+	return wdr_order_plan(world, &options, ret, error);
 }
 
 static void show(const WdrOut *out, const void *plan)
@@ -127,7 +129,8 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrOrderPlan) p = NULL;
 
-	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (o.write && !may_lose_way_back(&o, p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);

@@ -22,8 +22,7 @@ static void options_clear(TuneOptions *o)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(TuneOptions, options_clear)
 
-static bool make_plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv,
-	WdrWorld **ret_world, WdrTunePlan **ret, GError **error)
+static bool parse(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
 		{ "set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->set,
@@ -47,14 +46,17 @@ static bool make_plan(TuneOptions *o, WdrGlobals *globals, int argc, char **argv
 
 	if (!wdr_cli_parse(&wdr_cmd_tune, globals, entries, &argc, &argv, error))
 		return false;
-	if (argc > 1)
-		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"tune takes no '%s'; settings are named by --set and --unset", argv[1]);
-	if (!wdr_cli_world(globals, ret_world, error) ||
-		(!o->on && !wdr_cli_running_disk(*ret_world, &o->on, error)))
+	return argc <= 1 ||
+	       wdr_error_set(error, WDR_ERROR_USAGE,
+		       "tune takes no '%s'; settings are named by --set and --unset", argv[1]);
+}
+
+static bool make_plan(TuneOptions *o, const WdrWorld *world, WdrTunePlan **ret, GError **error)
+{
+	if (!o->on && !wdr_cli_running_disk(world, &o->on, error))
 		return false;
 	WdrTuneOptions options = { o->on, o->target, o->set, o->unset };
-	return wdr_tune_plan(*ret_world, &options, ret, error);
+	return wdr_tune_plan(world, &options, ret, error);
 }
 
 static void show(const WdrOut *out, const void *plan)
@@ -92,7 +94,8 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrTunePlan) p = NULL;
 
-	if (!make_plan(&o, globals, argc, argv, &world, &p, &error))
+	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
 					     .state = o.state,

@@ -216,8 +216,10 @@ bool wdr_plan_options_draft(
 		return wdr_error_set(error, WDR_ERROR_IO,
 			"no folder for scratch files can be made%s%s", local ? ": " : "",
 			local ? local->message : "");
-	bool is_fine = wdr_itinerary_draft(
-		world, o->from ? o->from : running, o->to, &options, scratch, ret, error);
+	options.from = o->from ? o->from : running;
+	options.to = o->to;
+	options.scratch = scratch;
+	bool is_fine = wdr_itinerary_draft(world, &options, ret, error);
 	wdr_remove_folder(scratch);
 	return is_fine;
 }

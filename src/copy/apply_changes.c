@@ -363,7 +363,7 @@ static bool copy_pieces(Apply *a, WdrContent *content, uint64_t size, WdrHash *r
 	return true;
 }
 
-static bool copy_content(Apply *a, const Step *step, const WdrEditVolume *at, WdrEntry *entry,
+static bool copy_content(Apply *a, const Step *step, const WdrBuildNode *at, WdrEntry *entry,
 	WdrHash *ret, GError **error)
 {
 	WdrBuilder *b = wdr_ext_change_builder(a->change);
@@ -391,7 +391,7 @@ static void fit(WdrBuilder *b, WdrEntry *entry)
 static bool copy_entry(Apply *a, Step *step, GError **error)
 {
 	WdrBuilder *b = wdr_ext_change_builder(a->change);
-	WdrEditVolume at = { wdr_ext_change_serial(step->id), 0, step->diff->now.path };
+	WdrBuildNode at = { wdr_ext_change_serial(step->id), 0, step->diff->now.path };
 	WdrKind kind = step->diff->now.kind;
 	g_auto(WdrEntry) entry = { 0 };
 	WdrHash content = { 0, 0 };
@@ -480,7 +480,7 @@ static bool fill_folder(Apply *a, const Folder *f, GError **error)
 		WdrChild child = { name, c->kind, wdr_ext_change_serial(c->id), NULL };
 		g_array_append_val(children, child);
 	}
-	WdrEditVolume at = { wdr_ext_change_serial(f->id), wdr_ext_change_serial(parent->id),
+	WdrBuildNode at = { wdr_ext_change_serial(f->id), wdr_ext_change_serial(parent->id),
 		f->path };
 	return b->ops->fill_folder(
 		b, &at, (WdrChild *)(void *)children->data, children->len, error);

@@ -1,19 +1,12 @@
-/* The copying engine: readers, the writer, and the queue between them. */
+/* The copying engine: the planner, the writer, and what they hand to each other. */
 #include "copy/volume_copy.h"
 
 #include "base/stop.h"
 #include "copy/volume_copy_priv.h"
 
-#include <stdatomic.h>
-#include <stdlib.h>
-
 enum {
 	READERS = 2,
-	CHUNK_BYTES = 512 * 1024,
-	SMALL_CHUNK_BYTES = 64 * 1024,  /* most files are smaller */
-	CHUNK_ALIGN = 4096,             /* so that reads past the page cache need no copy */
-	BUDGET_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
-	WINDOWS_AHEAD = 2,
+	BATCHES_AHEAD = 2,
 	PROGRESS_EVERY_US = 200000,
 	CHECKPOINT_EVERY_US = 20 * 1000000,
 };
@@ -21,33 +14,6 @@ enum {
 struct WdrCopyCount {
 	atomic_uint_fast64_t bytes;
 };
-
-typedef struct {
-	const WdrWorld *world;
-	const WdrCopy *copy;
-	WdrCopyCount *count;
-	WdrTreeWalk *walk;
-	GMutex lock;
-	GCond changed;
-	/* All below under the lock. */
-	GQueue batches;          /* planned, not yet taken by the writer */
-	GQueue to_read;          /* WdrJob, in turn */
-	bool is_planned;         /* no batch will follow */
-	atomic_bool is_stopping; /* also read without it */
-	GError *failure;         /* the first one */
-	atomic_bool wants_state; /* the planner shall add the state of the walk to its next batch */
-	gint read_failures;      /* in a row; atomic */
-	size_t in_flight;        /* bytes of room in chunks that were not yet written */
-	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
-	 * another thread, would leave the heap in splinters. */
-	GQueue small, large;
-	size_t allocated; /* bytes of room in all chunks, idle ones too */
-	uint64_t turn;    /* of the file that the writer is at */
-	uint64_t read_bytes, entries;
-	/* The writer's own. */
-	int64_t checkpoint_at; /* when the last one was made */
-	uint64_t checkpoint_bytes;
-} Run;
 
 WdrCopyCount *wdr_copy_count_new(void)
 {
@@ -69,7 +35,7 @@ uint64_t wdr_copy_count_bytes(const WdrCopyCount *count)
 	return atomic_load(&count->bytes);
 }
 
-static void fail(Run *r, GError *error)
+void wdr_copy_run_fail(WdrCopyRun *r, GError *error)
 {
 	g_mutex_lock(&r->lock);
 	if (r->failure)
@@ -83,10 +49,10 @@ static void fail(Run *r, GError *error)
 
 /* ---- planner ---- */
 
-static bool hand_over(Run *r, WdrBatch *w)
+static bool hand_over(WdrCopyRun *r, WdrBatch *w)
 {
 	g_mutex_lock(&r->lock);
-	while (r->batches.length >= WINDOWS_AHEAD && !r->is_stopping)
+	while (r->batches.length >= BATCHES_AHEAD && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
 	bool is_wanted = !r->is_stopping;
 	if (is_wanted) {
@@ -107,13 +73,13 @@ static bool ends_with_long_file(const WdrBatch *w)
 
 static void *plan_thread(void *data)
 {
-	Run *r = data;
+	WdrCopyRun *r = data;
 	GError *error = NULL;
 
 	for (;;) {
 		g_autoptr(WdrBatch) w = NULL;
 		if (!wdr_tree_walk_next(r->walk, &w, &error)) {
-			fail(r, error);
+			wdr_copy_run_fail(r, error);
 			break;
 		}
 		bool is_wanted = w && (atomic_exchange(&r->wants_state, false) ||
@@ -131,219 +97,9 @@ static void *plan_thread(void *data)
 	return NULL;
 }
 
-/* ---- readers ---- */
-
-static WdrJob *take_job(Run *r)
-{
-	g_mutex_lock(&r->lock);
-	while (r->to_read.length == 0 && !r->is_planned && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
-	WdrJob *job = r->is_stopping ? NULL : g_queue_pop_head(&r->to_read);
-	g_mutex_unlock(&r->lock);
-	return job;
-}
-
-/* The writer has nothing to do until this file's next chunk comes. */
-static bool is_awaited(const Run *r, const WdrJob *job)
-{
-	return job->turn == r->turn && job->chunks.length == 0;
-}
-
-/* A chunk with room for at least `want` bytes, or for CHUNK_BYTES of them; NULL when stopping. One
- * that the writer waits for is always let through, or all readers could wait for room that only its
- * writing can make. */
-static WdrChunk *take_room(Run *r, const WdrJob *job, uint64_t want)
-{
-	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : CHUNK_BYTES;
-	WdrChunk *chunk = NULL;
-
-	g_mutex_lock(&r->lock);
-	while (r->in_flight + room > BUDGET_BYTES && !is_awaited(r, job) && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
-	bool may_go_on = !r->is_stopping;
-	if (may_go_on) {
-		r->in_flight += room;
-		chunk = g_queue_pop_head(room == CHUNK_BYTES ? &r->large : &r->small);
-		r->allocated += chunk ? 0 : room;
-	}
-	/* Idle chunks of the other size make way. */
-	GQueue *other = room == CHUNK_BYTES ? &r->small : &r->large;
-	while (r->allocated > BUDGET_BYTES + CHUNK_BYTES && other->length > 0) {
-		WdrChunk *idle = g_queue_pop_head(other);
-		r->allocated -= idle->room;
-		wdr_chunk_free(idle);
-	}
-	g_mutex_unlock(&r->lock);
-	if (!may_go_on || chunk)
-		return chunk;
-	chunk = g_new0(WdrChunk, 1);
-	chunk->room = room;
-	chunk->data = aligned_alloc(CHUNK_ALIGN, room);
-	if (!chunk->data)
-		g_error("out of memory");
-	return chunk;
-}
-
-static void hand_chunk(Run *r, WdrJob *job, WdrChunk *chunk)
-{
-	g_mutex_lock(&r->lock);
-	g_queue_push_tail(&job->chunks, chunk);
-	r->read_bytes += chunk->piece.is_unwritten ? 0 : chunk->piece.len;
-	if (job->turn == r->turn)
-		g_cond_broadcast(&r->changed);
-	g_mutex_unlock(&r->lock);
-}
-
-static bool check_piece(const WdrJob *job, const WdrPiece *piece, uint64_t pos, GError **error)
-{
-	if (piece->offset >= pos && piece->offset <= job->entry.size &&
-		piece->len <= job->entry.size - piece->offset)
-		return true;
-	return wdr_error_set(error, WDR_ERROR_FORMAT, "its content does not fit its size");
-}
-
-void wdr_hash_piece(WdrHasher *hasher, const WdrPiece *piece, const void *data, uint64_t *pos)
-{
-	wdr_hasher_add_zeros(hasher, piece->offset - *pos);
-	if (piece->is_unwritten)
-		wdr_hasher_add_zeros(hasher, piece->len);
-	else
-		wdr_hasher_add(hasher, data, (size_t)piece->len);
-	*pos = piece->offset + piece->len;
-}
-
-bool wdr_content_hash(
-	WdrContent *content, uint64_t size, WdrHasher *hasher, WdrHash *ret, GError **error)
-{
-	g_autofree uint8_t *buf = g_malloc(CHUNK_BYTES);
-	uint64_t pos = 0;
-
-	wdr_hasher_reset(hasher);
-	for (;;) {
-		WdrPiece piece;
-		if (!wdr_stop_check(error) ||
-			!wdr_content_next(content, buf, CHUNK_BYTES, &piece, error))
-			return false;
-		if (piece.len == 0)
-			break;
-		wdr_hash_piece(hasher, &piece, buf, &pos);
-	}
-	wdr_hasher_add_zeros(hasher, size - pos);
-	*ret = wdr_hasher_result(hasher);
-	return true;
-}
-
-/* Tells the writer when the hasher has passed a mark. */
-static void note_reached(
-	const Run *r, const WdrJob *job, const WdrHasher *hasher, uint64_t before, WdrChunk *chunk)
-{
-	WdrHashMark mark = wdr_hasher_mark(hasher);
-
-	if (!r->copy->checkpoint || mark.at == before)
-		return;
-	chunk->reached = g_new0(WdrReached, 1);
-	chunk->reached->mark = mark;
-	chunk->reached->missing = g_array_new(FALSE, FALSE, sizeof(WdrRange));
-	for (guint i = 0; job->damage && i < job->damage->ranges->len; i++) {
-		WdrRange range = g_array_index(job->damage->ranges, WdrRange, i);
-		if (range.offset >= mark.at)
-			break;
-		range.len = MIN(range.len, mark.at - range.offset);
-		g_array_append_val(chunk->reached->missing, range);
-	}
-}
-
-/* From where an earlier run had copied it to, or simply the next. */
-static bool next_piece(const WdrJob *job, WdrChunk *chunk, uint64_t pos, GError **error)
-{
-	bool is_first = job->reached && pos == job->reached->mark.at;
-
-	return is_first ? wdr_content_next_from(
-				  job->content, chunk->data, chunk->room, pos, &chunk->piece, error)
-			: wdr_content_next(
-				  job->content, chunk->data, chunk->room, &chunk->piece, error);
-}
-
-/* One piece of a file; *pos moves behind it, *is_end after the last one. */
-static bool read_piece(
-	Run *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
-{
-	if (!wdr_stop_check(error))
-		return false;
-	WdrChunk *chunk = take_room(r, job, job->entry.size - *pos);
-	if (!chunk) {
-		*is_end = true;
-		return true;
-	}
-	if (!next_piece(job, chunk, *pos, error) ||
-		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error))) {
-		wdr_chunk_free(chunk);
-		return false;
-	}
-	WdrPiece piece = chunk->piece;
-	uint64_t mark = wdr_hasher_mark(hasher).at;
-	*is_end = piece.len == 0;
-	if (*is_end)
-		wdr_hasher_add_zeros(hasher, job->entry.size - *pos);
-	else
-		wdr_hash_piece(hasher, &piece, chunk->data, pos);
-	note_reached(r, job, hasher, mark, chunk);
-	/* The empty last piece only gives its room back. */
-	hand_chunk(r, job, chunk);
-	return true;
-}
-
-static void begin_reading(Run *r, WdrJob *job, WdrHasher *hasher)
-{
-	static const WdrHashMark start;
-
-	wdr_hasher_take_up(hasher, job->reached ? &job->reached->mark : &start);
-	if (!r->copy->may_miss || !r->copy->may_miss(r->copy->miss_data, job->path))
-		return;
-	job->content->damage = job->damage = wdr_damage_new(&r->read_failures);
-	if (job->reached)
-		g_array_append_vals(job->damage->ranges, job->reached->missing->data,
-			job->reached->missing->len);
-}
-
-static bool read_job(Run *r, WdrJob *job, WdrHasher *hasher, GError **error)
-{
-	uint64_t pos = job->reached ? job->reached->mark.at : 0;
-	bool is_end = false;
-
-	begin_reading(r, job, hasher);
-	while (!is_end) {
-		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
-			g_prefix_error(error, "%s: ", job->path);
-			return false;
-		}
-	}
-	g_mutex_lock(&r->lock);
-	job->hash = wdr_hasher_result(hasher);
-	job->is_read = true;
-	g_cond_broadcast(&r->changed);
-	g_mutex_unlock(&r->lock);
-	return true;
-}
-
-static void *read_thread(void *data)
-{
-	Run *r = data;
-	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
-	GError *error = NULL;
-
-	for (WdrJob *job; (job = take_job(r));) {
-		if (!read_job(r, job, hasher, &error)) {
-			fail(r, error);
-			return NULL;
-		}
-	}
-	return NULL;
-}
-
 /* ---- writer ---- */
 
-static void report(Run *r)
+static void report(WdrCopyRun *r)
 {
 	WdrProgress p = r->copy->total;
 
@@ -357,7 +113,7 @@ static void report(Run *r)
 }
 
 /* Waits for something to change, and keeps the progress going meanwhile. Called under the lock. */
-static void wait_a_little(Run *r)
+static void wait_a_little(WdrCopyRun *r)
 {
 	if (g_cond_wait_until(&r->changed, &r->lock, g_get_monotonic_time() + PROGRESS_EVERY_US))
 		return;
@@ -366,7 +122,7 @@ static void wait_a_little(Run *r)
 	g_mutex_lock(&r->lock);
 }
 
-static WdrBatch *take_batch(Run *r)
+static WdrBatch *take_batch(WdrCopyRun *r)
 {
 	g_mutex_lock(&r->lock);
 	while (r->batches.length == 0 && !r->is_planned && !r->is_stopping)
@@ -377,7 +133,7 @@ static WdrBatch *take_batch(Run *r)
 	return w;
 }
 
-static bool build_steps(Run *r, const WdrBatch *w, GError **error)
+static bool build_steps(WdrCopyRun *r, const WdrBatch *w, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
 
@@ -387,14 +143,14 @@ static bool build_steps(Run *r, const WdrBatch *w, GError **error)
 			return false;
 		if (step->is_folder) {
 			WdrFolderJob *f = w->folders->pdata[step->index];
-			WdrEditVolume at = { f->serial, f->parent, f->path };
+			WdrBuildNode at = { f->serial, f->parent, f->path };
 			if (!b->ops->fill_folder(b, &at, (WdrChild *)(void *)f->children->data,
 				    f->children->len, error))
 				return false;
 			continue;
 		}
 		const WdrJob *job = w->jobs->pdata[step->index];
-		WdrEditVolume at = { job->serial, job->parent, job->path };
+		WdrBuildNode at = { job->serial, job->parent, job->path };
 		if (!job->link_to && !job->content && !b->ops->add(b, &at, &job->entry, error))
 			return false;
 	}
@@ -402,7 +158,7 @@ static bool build_steps(Run *r, const WdrBatch *w, GError **error)
 }
 
 /* The next chunk of the job that has the turn; NULL with *is_end when it was read to its end. */
-static WdrChunk *take_chunk(Run *r, WdrJob *job, bool *is_end)
+static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 {
 	g_mutex_lock(&r->lock);
 	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping)
@@ -413,19 +169,19 @@ static WdrChunk *take_chunk(Run *r, WdrJob *job, bool *is_end)
 	return chunk;
 }
 
-static void give_room(Run *r, WdrChunk *chunk)
+static void give_room(WdrCopyRun *r, WdrChunk *chunk)
 {
 	g_clear_pointer(&chunk->reached, wdr_reached_free);
 	g_mutex_lock(&r->lock);
 	r->in_flight -= chunk->room;
-	g_queue_push_head(chunk->room == CHUNK_BYTES ? &r->large : &r->small, chunk);
-	if (r->in_flight + chunk->room > BUDGET_BYTES / 2)
+	g_queue_push_head(chunk->room == WDR_CHUNK_BYTES ? &r->large : &r->small, chunk);
+	if (r->in_flight + chunk->room > WDR_COPY_AHEAD_BYTES / 2)
 		g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
 }
 
 /* Bytes of files that the writer is done with: on the medium, or soon to be. */
-static uint64_t written_bytes(Run *r)
+static uint64_t written_bytes(WdrCopyRun *r)
 {
 	g_mutex_lock(&r->lock);
 	uint64_t bytes = r->count ? wdr_copy_count_bytes(r->count) : r->read_bytes;
@@ -434,8 +190,8 @@ static uint64_t written_bytes(Run *r)
 }
 
 /* `job` NULL: between two batches. */
-static bool make_checkpoint(
-	Run *r, const WdrBatch *w, const WdrJob *job, const WdrReached *reached, GError **error)
+static bool make_checkpoint(WdrCopyRun *r, const WdrBatch *w, const WdrJob *job,
+	const WdrReached *reached, GError **error)
 {
 	g_autoptr(GVariant) state = wdr_copy_state(w->after, job, reached);
 
@@ -446,7 +202,7 @@ static bool make_checkpoint(
 
 /* A chunk that reaches behind a mark is given in two, with the checkpoint between them. */
 static bool put_chunk(
-	Run *r, const WdrBatch *w, const WdrJob *job, const WdrChunk *c, GError **error)
+	WdrCopyRun *r, const WdrBatch *w, const WdrJob *job, const WdrChunk *c, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
 	uint64_t mark = c->reached && w->after ? c->reached->mark.at : 0;
@@ -466,10 +222,10 @@ static bool put_chunk(
 	return piece.len == 0 || b->ops->piece(b, &piece, c->data + head.len, error);
 }
 
-static bool write_job(Run *r, const WdrBatch *w, WdrJob *job, GError **error)
+static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
-	WdrEditVolume at = { job->serial, job->parent, job->path };
+	WdrBuildNode at = { job->serial, job->parent, job->path };
 	bool is_end = false;
 
 	g_mutex_lock(&r->lock);
@@ -492,12 +248,12 @@ static bool write_job(Run *r, const WdrBatch *w, WdrJob *job, GError **error)
 	return r->is_stopping || !b || b->ops->end_file(b, error);
 }
 
-static bool tell_missed(Run *r, const char *path, const WdrDamage *damage, GError **error)
+static bool tell_missed(WdrCopyRun *r, const char *path, const WdrDamage *damage, GError **error)
 {
 	return !r->copy->missed || r->copy->missed(r->copy->miss_data, path, damage, error);
 }
 
-static bool record_jobs(Run *r, const WdrBatch *w, guint from, guint to, GError **error)
+static bool record_jobs(WdrCopyRun *r, const WdrBatch *w, guint from, guint to, GError **error)
 {
 	static const WdrHash nothing;
 
@@ -518,7 +274,7 @@ static bool record_jobs(Run *r, const WdrBatch *w, guint from, guint to, GError 
 	return true;
 }
 
-static void fit_entries(const Run *r, const WdrBatch *w)
+static void fit_entries(const WdrCopyRun *r, const WdrBatch *w)
 {
 	WdrBuilder *b = r->copy->builder;
 
@@ -526,7 +282,7 @@ static void fit_entries(const Run *r, const WdrBatch *w)
 		b->ops->fit(b, &((WdrJob *)w->jobs->pdata[i])->entry);
 }
 
-static bool write_batch(Run *r, WdrBatch *w, GError **error)
+static bool write_batch(WdrCopyRun *r, WdrBatch *w, GError **error)
 {
 	int64_t reported = g_get_monotonic_time();
 	guint n = w->jobs->len;
@@ -556,14 +312,14 @@ static bool write_batch(Run *r, WdrBatch *w, GError **error)
 
 static bool fix_links(void *data, uint64_t serial, uint64_t links, GError **error)
 {
-	WdrBuilder *b = ((Run *)data)->copy->builder;
+	WdrBuilder *b = ((WdrCopyRun *)data)->copy->builder;
 
 	return !b || !b->ops->set_links || b->ops->set_links(b, serial, links, error);
 }
 
 /* Asks the planner for the state of the walk when it is time; a batch that has it is followed by a
  * checkpoint. */
-static bool after_batch(Run *r, const WdrBatch *w, GError **error)
+static bool after_batch(WdrCopyRun *r, const WdrBatch *w, GError **error)
 {
 	int64_t now = g_get_monotonic_time();
 
@@ -577,14 +333,14 @@ static bool after_batch(Run *r, const WdrBatch *w, GError **error)
 	return true;
 }
 
-static void write_all(Run *r)
+static void write_all(WdrCopyRun *r)
 {
 	GError *error = NULL;
 
 	for (WdrBatch *w; (w = take_batch(r));) {
 		bool is_fine = write_batch(r, w, &error) && after_batch(r, w, &error);
 		if (!is_fine)
-			fail(r, g_steal_pointer(&error));
+			wdr_copy_run_fail(r, g_steal_pointer(&error));
 		g_mutex_lock(&r->lock);
 		bool is_over = r->is_stopping;
 		/* A batch that readers may still work on is freed after they have ended. */
@@ -600,7 +356,7 @@ static void write_all(Run *r)
 bool wdr_copy_volume(
 	const WdrWorld *world, const WdrCopy *copy, WdrCopyCount *count, GError **error)
 {
-	Run r = { .world = world,
+	WdrCopyRun r = { .world = world,
 		.copy = copy,
 		.count = count,
 		.entries = copy->total.entries_done,
@@ -625,7 +381,7 @@ bool wdr_copy_volume(
 		(void)hand_over(&r, open);
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
 	for (size_t i = 0; i < READERS; i++)
-		readers[i] = g_thread_new("reader", read_thread, &r);
+		readers[i] = g_thread_new("reader", wdr_copy_read_thread, &r);
 	write_all(&r);
 	g_thread_join(planner);
 	for (size_t i = 0; i < READERS; i++)

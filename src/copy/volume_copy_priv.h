@@ -5,6 +5,8 @@
 
 #include "copy/volume_copy.h"
 
+#include <stdatomic.h>
+
 /* How far a file was read where its hash can be taken up again. */
 typedef struct {
 	WdrHashMark mark;
@@ -93,3 +95,43 @@ GVariant *wdr_copy_state(GVariant *walk, const WdrJob *job, const WdrReached *re
 /* *ret_open: the batch with what is left of the long file; NULL: there is none. */
 bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
+/* One run of the engine. Three kinds of threads share it: the planner makes batches, the readers
+ * fill chunks, the writer (the caller's thread) takes both in the order of the walk. Everything
+ * from `batches` on is read and changed under the lock, unless it says otherwise. A thread that
+ * waits for `changed` looks at is_stopping, too. */
+enum {
+	WDR_CHUNK_BYTES = 512 * 1024,
+	WDR_COPY_AHEAD_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
+};
+typedef struct {
+	const WdrWorld *world;
+	const WdrCopy *copy;
+	WdrCopyCount *count;
+	WdrTreeWalk *walk;
+	GMutex lock;
+	GCond changed;
+	/* All below under the lock. */
+	GQueue batches;          /* planned, not yet taken by the writer */
+	GQueue to_read;          /* WdrJob, in turn */
+	bool is_planned;         /* no batch will follow */
+	atomic_bool is_stopping; /* also read without it */
+	GError *failure;         /* the first one */
+	atomic_bool wants_state; /* the planner shall add the state of the walk to its next batch */
+	gint read_failures;      /* in a row; atomic */
+	size_t in_flight;        /* bytes of room in chunks that were not yet written */
+	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
+	 * another thread, would leave the heap in splinters. */
+	GQueue small, large;
+	size_t allocated; /* bytes of room in all chunks, idle ones too */
+	uint64_t turn;    /* of the file that the writer is at */
+	uint64_t read_bytes, entries;
+	/* The writer's own. */
+	int64_t checkpoint_at; /* when the last one was made */
+	uint64_t checkpoint_bytes;
+} WdrCopyRun;
+
+/* Keeps the first error (taken over), and stops all threads. */
+void wdr_copy_run_fail(WdrCopyRun *r, GError *error);
+/* A reader's thread; data is the WdrCopyRun. */
+void *wdr_copy_read_thread(void *data);

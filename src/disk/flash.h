@@ -36,17 +36,23 @@ bool wdr_flash_read(const WdrWorld *world, const WdrFlash *flash, uint8_t **ret,
 bool wdr_flash_read_at(const WdrWorld *world, const char *device, int64_t offset, size_t len,
 	uint8_t **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* Told after each erase block: how many bytes of the range are as they are to be. */
-typedef void (*WdrFlashProgress)(void *data, uint64_t done, uint64_t total);
+typedef struct {
+	const char *device;
+	uint64_t offset; /* from the start */
+	const uint8_t *bytes;
+	size_t len;
+	/* Told after each erase block: how many bytes of the range are as they are to be. NULL:
+	 * nobody is told. */
+	void (*progress)(void *data, uint64_t done, uint64_t total);
+	void *data;
+} WdrFlashWrite;
 
 /* Puts bytes at a place of a device or a file, and reads them back from it. Of a flash, only the
  * erase blocks that differ are erased and written; what lies in them outside of the range stays. An
  * eMMC boot partition is made writable for that time. REFUSED: it reaches over the end, or somebody
- * has the disk mounted. IO: also when what is read back is something else. offset from the start.
- */
-bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offset,
-	const uint8_t *bytes, size_t len, WdrFlashProgress progress, void *data,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+ * has the disk mounted. IO: also when what is read back is something else. */
+bool wdr_flash_write(
+	const WdrWorld *world, const WdrFlashWrite *w, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The whole erase blocks that a write to this range erases; where nothing is erased, the range. */
 bool wdr_flash_erased(const WdrWorld *world, const char *device, uint64_t *offset, uint64_t *len,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -128,17 +128,18 @@ static bool erase(const Flash *f, uint64_t at, GError **error)
 }
 
 /* One block as it is to be; `block` has room for it. */
-static bool put_block(const Flash *f, uint64_t at, size_t block_len, uint64_t offset,
-	const uint8_t *bytes, size_t len, uint8_t *block, GError **error)
+static bool put_block(const Flash *f, const WdrFlashWrite *w, uint64_t at, size_t block_len,
+	uint8_t *block, GError **error)
 {
-	uint64_t from = MAX(at, offset);
-	uint64_t to = MIN(at + block_len, offset + len);
+	uint64_t from = MAX(at, w->offset);
+	uint64_t to = MIN(at + block_len, w->offset + w->len);
+	const uint8_t *bytes = w->bytes + (from - w->offset);
 
 	if (!wdr_pread_all(f->fd, block, block_len, at, error))
 		return false;
-	if (memcmp(block + (from - at), bytes + (from - offset), (size_t)(to - from)) == 0)
+	if (memcmp(block + (from - at), bytes, (size_t)(to - from)) == 0)
 		return true;
-	memcpy(block + (from - at), bytes + (from - offset), (size_t)(to - from));
+	memcpy(block + (from - at), bytes, (size_t)(to - from));
 	return erase(f, at, error) && wdr_pwrite_all(f->fd, block, block_len, at, error);
 }
 
@@ -155,27 +156,28 @@ static bool forget_cached(const Flash *f, GError **error)
 	return true;
 }
 
-static bool read_back(const WdrWorld *world, const char *device, uint64_t offset,
-	const uint8_t *bytes, size_t len, GError **error)
+static bool read_back(const WdrWorld *world, const WdrFlashWrite *w, GError **error)
 {
 	g_autofree uint8_t *got = NULL;
 
-	if (!wdr_flash_read_at(world, device, (int64_t)offset, len, &got, error))
+	if (!wdr_flash_read_at(world, w->device, (int64_t)w->offset, w->len, &got, error))
 		return false;
-	for (size_t i = 0; i < len; i++) {
-		if (got[i] != bytes[i])
+	for (size_t i = 0; i < w->len; i++) {
+		if (got[i] != w->bytes[i])
 			return wdr_error_set(error, WDR_ERROR_IO,
 				"%s: byte %" G_GUINT64_FORMAT
 				" read back is 0x%02x, and 0x%02x was "
 				"written",
-				wdr_device_name(device), offset + i, got[i], bytes[i]);
+				wdr_device_name(w->device), w->offset + i, got[i], w->bytes[i]);
 	}
 	return true;
 }
 
-bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offset,
-	const uint8_t *bytes, size_t len, WdrFlashProgress progress, void *data, GError **error)
+bool wdr_flash_write(const WdrWorld *world, const WdrFlashWrite *w, GError **error)
 {
+	const char *device = w->device;
+	uint64_t offset = w->offset;
+	size_t len = w->len;
 	g_auto(Flash) f = { .fd = -1 };
 
 	if (!open_flash(&f, world, device, O_RDWR, error))
@@ -188,12 +190,12 @@ bool wdr_flash_write_at(const WdrWorld *world, const char *device, uint64_t offs
 	g_autofree uint8_t *block = g_malloc((size_t)f.step);
 	for (uint64_t at = offset - offset % f.step; at < offset + len; at += f.step) {
 		size_t block_len = (size_t)MIN(f.step, f.size - at);
-		if (!put_block(&f, at, block_len, offset, bytes, len, block, error)) {
+		if (!put_block(&f, w, at, block_len, block, error)) {
 			g_prefix_error(error, "%s: ", wdr_device_name(device));
 			return false;
 		}
-		if (progress)
-			progress(data, MIN(at + block_len, offset + len) - offset, len);
+		if (w->progress)
+			w->progress(w->data, MIN(at + block_len, offset + len) - offset, len);
 	}
-	return forget_cached(&f, error) && read_back(world, device, offset, bytes, len, error);
+	return forget_cached(&f, error) && read_back(world, w, error);
 }

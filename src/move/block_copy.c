@@ -53,11 +53,18 @@ typedef struct {
 	uint64_t before, total;
 } Stretch;
 
-/* Goes over a range in chunks; `to` NULL: only hashes it. With a damage, what cannot be read is
- * zeros. */
-static bool go_over(const WdrMoveRun *m, WdrBlockDev *from, const WdrBlockRange *r, WdrBlockDev *to,
-	const Stretch *of, WdrDamage *damage, WdrHash *ret, GError **error)
+/* Going over a range in chunks. */
+typedef struct {
+	WdrBlockDev *from, *to; /* `to` NULL: it is only hashed */
+	const WdrBlockRange *range;
+	const Stretch *of;
+	WdrDamage *damage; /* what cannot be read is zeros; NULL: it must be read */
+} Pass;
+
+static bool go_over(const WdrMoveRun *m, const Pass *pass, WdrHash *ret, GError **error)
 {
+	const WdrBlockRange *r = pass->range;
+	const Stretch *of = pass->of;
 	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
 	g_autofree uint8_t *raw = g_malloc(CHUNK_BYTES + 4096);
 	uint8_t *buf = raw + (4096 - (uintptr_t)raw % 4096);
@@ -69,14 +76,15 @@ static bool go_over(const WdrMoveRun *m, WdrBlockDev *from, const WdrBlockRange 
 			.bytes_total = of->total };
 		if (chunks++ % REPORT_EVERY == 0)
 			wdr_world_progress(m->world, &progress);
-		if (!wdr_stop_check(error) ||
-			!wdr_damage_read(damage, wdr_read_device, from, buf, len, r->from + done,
-				of->before + done, error))
+		WdrCarefulRead careful = { wdr_read_device, pass->from, pass->damage,
+			r->from + done, of->before + done };
+		if (!wdr_stop_check(error) || !wdr_damage_read(&careful, buf, len, error))
 			return false;
 		wdr_hasher_add(hasher, buf, len);
-		if (to && !(wdr_is_zero(buf, len)
-					  ? wdr_blockdev_zero(to, r->to + done, len, error)
-					  : wdr_blockdev_write(to, buf, len, r->to + done, error)))
+		if (pass->to && !(wdr_is_zero(buf, len) ? wdr_blockdev_zero(pass->to, r->to + done,
+								  len, error)
+							: wdr_blockdev_write(pass->to, buf, len,
+								  r->to + done, error)))
 			return false;
 	}
 	*ret = wdr_hasher_result(hasher);
@@ -88,11 +96,12 @@ static bool copy_range(WdrMoveRun *m, const WdrBlockRange *r, const Stretch *of,
 	WdrHash *ret, GError **error)
 {
 	WdrBlockRange there = { r->to, 0, r->size, r->what };
+	const Pass copying = { m->source->system->dev, m->target, r, of, damage };
+	const Pass reading_back = { m->medium, NULL, &there, of, NULL };
 	WdrHash back;
 
-	if (!go_over(m, m->source->system->dev, r, m->target, of, damage, ret, error) ||
-		!wdr_blockdev_flush(m->target, error) ||
-		!go_over(m, m->medium, &there, NULL, of, NULL, &back, error))
+	if (!go_over(m, &copying, ret, error) || !wdr_blockdev_flush(m->target, error) ||
+		!go_over(m, &reading_back, &back, error))
 		return false;
 	return wdr_hash_equal(*ret, back) ||
 	       wdr_error_set(error, WDR_ERROR_IO, "%s read back is not what was copied", r->what);
@@ -136,7 +145,8 @@ static bool is_there(
 	*ret = !then && wdr_move_progress_is_copied(logged, b->part->number);
 	if (!then || then->size != r->size)
 		return true;
-	if (!go_over(b->m, b->m->source->system->dev, r, NULL, of, damage, &now, error))
+	const Pass reading = { b->m->source->system->dev, NULL, r, of, damage };
+	if (!go_over(b->m, &reading, &now, error))
 		return false;
 	*ret = damage->ranges->len > 0 || wdr_hash_equal(now, then->hash);
 	return true;

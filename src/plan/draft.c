@@ -425,8 +425,8 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	return true;
 }
 
-bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to,
-	const WdrDraftOptions *options, const char *scratch, WdrItinerary **ret, GError **error)
+bool wdr_itinerary_draft(
+	const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret, GError **error)
 {
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
 	g_autoptr(WdrDisk) target = NULL;
@@ -438,20 +438,20 @@ bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to
 	it->made_at = wdr_world_now(world);
 	it->what = options->what;
 	if (!wdr_exclude_check(options->leave_behind, error) ||
-		!wdr_disk_find(world, to, &target, error) ||
-		!wdr_disk_find(world, from, &disk, error))
+		!wdr_disk_find(world, options->to, &target, error) ||
+		!wdr_disk_find(world, options->from, &disk, error))
 		return false;
 	if (!wdr_check_target(world, disk, target, error)) {
 		wdr_disk_free(disk);
 		return false;
 	}
 	wdr_world_step(world, "looking at the source %s", disk->name);
-	if (!wdr_source_open(world, disk, scratch, it->notes, &source, error) ||
+	if (!wdr_source_open(world, disk, options->scratch, it->notes, &source, error) ||
 		!wdr_itinerary_disk_describe(
 			source->disk, source->system->dev, &it->source, error) ||
 		!open_target(target, options->sector_size, &it->target, &dev, error))
 		return false;
-	const Fitting f = { world, source, scratch };
+	const Fitting f = { world, source, options->scratch };
 	if (!draw(&f, it, dev, options, error))
 		return false;
 	*ret = g_steal_pointer(&it);

@@ -238,9 +238,9 @@ static bool check_in_place(const Editing *e, const WdrMention *m, GError **error
 {
 	const WdrSystemPart *p = wdr_system_part(e->system, m->number);
 	bool is_ext = p->volume && strcmp(p->volume->ops->type, "ext4") == 0;
+	const WdrVolumeSpan on = { e->system->dev, p->partition->start, p->partition->size };
 
-	return !is_ext || wdr_ext_check_replace(e->system->dev, p->partition->start,
-				  p->partition->size, m->file, error);
+	return !is_ext || wdr_ext_check_replace(&on, m->file, error);
 }
 
 static bool edit_of(

@@ -45,19 +45,17 @@ static void look(void *data, const WdrNode *node, WdrEntry *entry)
 {
 	Search *s = data;
 	g_autofree char *text = NULL;
-	size_t len = 0;
 
 	if (is_known(node->path) || entry->size == 0 || entry->size > SEARCHED_BYTES_MAX ||
-		!wdr_volume_read_node(
-			s->root, node, entry, SEARCHED_BYTES_MAX, &text, &len, NULL) ||
-		memchr(text, '\0', len))
+		!wdr_volume_read_node(s->root, node, entry, SEARCHED_BYTES_MAX, &text, NULL) ||
+		memchr(text, '\0', (size_t)entry->size))
 		return;
 	const char *at = wdr_host_name_in(text, text, s->name);
 	if (!at || ++s->count > NOTES_MAX)
 		return;
-	g_autofree char *note =
-		g_strdup_printf("second machine: %s:%u has the name %s, and keeps it", node->path,
-			wdr_line_at(text, len, (size_t)(at - text)).number, s->name);
+	g_autofree char *note = g_strdup_printf(
+		"second machine: %s:%u has the name %s, and keeps it", node->path,
+		wdr_line_at(text, (size_t)entry->size, (size_t)(at - text)).number, s->name);
 	g_ptr_array_add(s->notes, wdr_escape(note));
 }
 

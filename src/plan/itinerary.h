@@ -110,12 +110,14 @@ char **wdr_itinerary_patterns(const WdrItinerary *it);
 
 /* What the user asked for. */
 typedef struct {
+	const char *from, *to; /* disks, as the user named them */
+	const char *scratch;   /* a folder for scratch files */
 	WdrWhat what;
 	WdrTableKind table;        /* NONE: as on the source */
 	const char *leave_free;    /* a size or a percentage; NULL: nothing */
 	const char *into;          /* a partition of the target; NULL: the whole disk */
 	const char *boot_size;     /* of the boot partition; NULL: as on the source */
-	char *const *leave_behind; /* patterns, see move/leave.h; NULL: none */
+	char *const *leave_behind; /* patterns, see copy/exclude.h; NULL: none */
 	bool has_name_by;
 	WdrIdentifierKind name_by;
 	bool keep_identifiers;
@@ -124,9 +126,8 @@ typedef struct {
 	const char *second_name; /* the target becomes another machine's, of this name; NULL: not */
 } WdrDraftOptions;
 
-/* Draws it. Reads both disks, writes nothing but scratch files in the folder `scratch`. */
-bool wdr_itinerary_draft(const WdrWorld *world, const char *from, const char *to,
-	const WdrDraftOptions *options, const char *scratch, WdrItinerary **ret,
+/* Draws it. Reads both disks, writes nothing but scratch files. */
+bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* As text. The caller's. */

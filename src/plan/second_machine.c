@@ -135,8 +135,13 @@ static char *hosts_with(const char *text, const char *old_name, const char *name
 }
 
 /* A file's new text; NULL: it stays. */
-typedef bool (*Take)(void *data, unsigned number, const char *file, const char *before, size_t len,
-	const char *after, GError **error);
+typedef struct {
+	unsigned number; /* of the partition */
+	const char *file, *before;
+	size_t len; /* of before */
+	const char *after;
+} Text;
+typedef bool (*Take)(void *data, const Text *text, GError **error);
 
 static bool each_text(
 	const WdrSystemPart *root, const char *name, Take take, void *data, GError **error)
@@ -152,14 +157,15 @@ static bool each_text(
 	g_autofree char *new_name = old_name && *was ? hosts_with(old_name, was, name) : NULL;
 
 	if (new_name && strcmp(new_name, old_name) != 0 &&
-		!take(data, number, "etc/hostname", old_name, len, new_name, error))
+		!take(data, &(Text){ number, "etc/hostname", old_name, len, new_name }, error))
 		return false;
 	g_autofree char *new_hosts = hosts && *was ? hosts_with(hosts, was, name) : NULL;
 	if (new_hosts && strcmp(new_hosts, hosts) != 0 &&
-		!take(data, number, "etc/hosts", hosts, hosts_len, new_hosts, error))
+		!take(data, &(Text){ number, "etc/hosts", hosts, hosts_len, new_hosts }, error))
 		return false;
 	/* Empty, and there: systemd fills it in at the start. */
-	return !id || id_len == 0 || take(data, number, "etc/machine-id", id, id_len, "", error);
+	return !id || id_len == 0 ||
+	       take(data, &(Text){ number, "etc/machine-id", id, id_len, "" }, error);
 }
 
 /* ---- what is left to the user ---- */
@@ -316,20 +322,20 @@ static void add_splices(WdrEdit *edit, const char *before, size_t len, const cha
 	}
 }
 
-static bool add_edit(void *data, unsigned number, const char *file, const char *before, size_t len,
-	const char *after, GError **error)
+static bool add_edit(void *data, const Text *text, GError **error)
 {
 	WdrItinerary *it = data;
-	WdrEdit *edit = wdr_itinerary_edit(it, number, file, false);
+	WdrEdit *edit = wdr_itinerary_edit(it, text->number, text->file, false);
 
 	if (edit)
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
-			"/%s names a disk, and cannot get another host name too", file);
-	edit = wdr_edit_new(number, file, wdr_hash(before, len));
-	add_splices(edit, before, len, after);
+			"/%s names a disk, and cannot get another host name too", text->file);
+	edit = wdr_edit_new(text->number, text->file, wdr_hash(text->before, text->len));
+	add_splices(edit, text->before, text->len, text->after);
 	g_ptr_array_add(it->edits, edit);
-	g_autofree char *name = g_strdup_printf("root:/%s", file);
-	g_ptr_array_add(it->diffs, wdr_diff(name, before, len, after, strlen(after)));
+	g_autofree char *name = g_strdup_printf("root:/%s", text->file);
+	g_ptr_array_add(it->diffs,
+		wdr_diff(name, text->before, text->len, text->after, strlen(text->after)));
 	return true;
 }
 
@@ -358,13 +364,12 @@ bool wdr_second_machine_edit(
 
 /* ---- of a finished disk ---- */
 
-static bool add_text(void *data, unsigned number, const char *file, const char *before, size_t len,
-	const char *after, GError **error)
+static bool add_text(void *data, const Text *text, GError **error)
 {
-	g_autoptr(GBytes) content = g_bytes_new(after, strlen(after));
+	g_autoptr(GBytes) content = g_bytes_new(text->after, strlen(text->after));
 
 	(void)error;
-	wdr_file_plans_add(data, number, file, before, len, content);
+	wdr_file_plans_add(data, text->number, text->file, text->before, text->len, content);
 	return true;
 }
 

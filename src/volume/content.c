@@ -151,16 +151,9 @@ bool wdr_read_device(void *dev, void *buf, size_t len, uint64_t at, GError **err
 	return wdr_blockdev_read(dev, buf, len, at, error);
 }
 
-typedef struct {
-	WdrMediumRead read;
-	void *self;
-	WdrDamage *damage;
-	uint64_t at;     /* where the reading function has it */
-	uint64_t offset; /* where the content has it */
-} Careful;
-
 /* The smallest part: tried again, then given up. */
-static bool read_smallest(const Careful *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
+static bool read_smallest(
+	const WdrCarefulRead *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
 {
 	for (unsigned i = 0; i < TRIES; i++) {
 		g_autoptr(GError) local = NULL;
@@ -180,7 +173,8 @@ static bool read_smallest(const Careful *c, uint8_t *buf, size_t len, uint64_t f
 }
 
 /* Halves down to the smallest part, so that a single bad sector costs few requests. */
-static bool read_halves(const Careful *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
+static bool read_halves(
+	const WdrCarefulRead *c, uint8_t *buf, size_t len, uint64_t from, GError **error)
 {
 	g_autoptr(GError) local = NULL;
 
@@ -202,12 +196,9 @@ static bool read_halves(const Careful *c, uint8_t *buf, size_t len, uint64_t fro
 	       read_halves(c, buf + first, len - first, from + first, error);
 }
 
-bool wdr_damage_read(WdrDamage *damage, WdrMediumRead read, void *self, void *buf, size_t len,
-	uint64_t at, uint64_t offset, GError **error)
+bool wdr_damage_read(const WdrCarefulRead *c, void *buf, size_t len, GError **error)
 {
-	Careful c = { read, self, damage, at, offset };
-
-	if (!damage)
-		return read(self, buf, len, at, error);
-	return read_halves(&c, buf, len, 0, error);
+	if (!c->damage)
+		return c->read(c->self, buf, len, c->at, error);
+	return read_halves(c, buf, len, 0, error);
 }

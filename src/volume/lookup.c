@@ -123,7 +123,10 @@ char *wdr_follow_read(WdrVolume *v, const char *path, size_t limit, size_t *ret_
 		entry.size > limit)
 		return NULL;
 	WdrNode node = { id, end };
-	return wdr_volume_read_node(v, &node, &entry, limit, &text, ret_len, NULL) ? text : NULL;
+	if (!wdr_volume_read_node(v, &node, &entry, limit, &text, NULL))
+		return NULL;
+	*ret_len = (size_t)entry.size;
+	return text;
 }
 
 static bool add_name(void *names, const WdrName *name, GError **error)

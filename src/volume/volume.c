@@ -205,7 +205,7 @@ static bool read_content(WdrContent *content, char *buf, size_t size, GError **e
 }
 
 bool wdr_volume_read_node(WdrVolume *v, const WdrNode *node, WdrEntry *entry, size_t limit,
-	char **ret, size_t *ret_len, GError **error)
+	char **ret, GError **error)
 {
 	g_autoptr(WdrContent) content = NULL;
 
@@ -219,7 +219,6 @@ bool wdr_volume_read_node(WdrVolume *v, const WdrNode *node, WdrEntry *entry, si
 		return false;
 	}
 	*ret = g_steal_pointer(&buf);
-	*ret_len = (size_t)entry->size;
 	return true;
 }
 
@@ -237,5 +236,8 @@ bool wdr_volume_read_file(
 	if (!found || entry.kind != WDR_KIND_FILE)
 		return true;
 	WdrNode node = { id, path };
-	return wdr_volume_read_node(v, &node, &entry, limit, ret, ret_len, error);
+	if (!wdr_volume_read_node(v, &node, &entry, limit, ret, error))
+		return false;
+	*ret_len = (size_t)entry.size;
+	return true;
 }

@@ -134,8 +134,15 @@ typedef bool (*WdrMediumRead)(void *self, void *buf, size_t len, uint64_t at, GE
 /* Reads a range. With a damage, what the medium fails to give is asked for again in smaller
  * requests; what it never gives becomes zeros, and is added as bytes `offset` on. Without: an
  * error. */
-bool wdr_damage_read(WdrDamage *damage, WdrMediumRead read, void *self, void *buf, size_t len,
-	uint64_t at, uint64_t offset, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+typedef struct {
+	WdrMediumRead read;
+	void *self;
+	WdrDamage *damage; /* NULL: none */
+	uint64_t at;       /* where the reading function has it */
+	uint64_t offset;   /* where the content has it */
+} WdrCarefulRead;
+bool wdr_damage_read(
+	const WdrCarefulRead *c, void *buf, size_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* As WdrMediumRead: of a disk (WdrBlockDev). */
 bool wdr_read_device(void *dev, void *buf, size_t len, uint64_t at, GError **error);
 /* The medium failed: a damaged place, as opposed to a disk that is not there. */
@@ -173,6 +180,12 @@ typedef struct {
 	uint64_t id;
 	WdrKind kind;
 } WdrNamed;
+
+/* Where a file system lies on a disk. */
+typedef struct {
+	WdrBlockDev *dev;
+	uint64_t offset, size;
+} WdrVolumeSpan;
 
 typedef struct WdrVolume WdrVolume;
 typedef struct {
@@ -221,9 +234,9 @@ bool wdr_volume_lookup(WdrVolume *v, const char *path, bool *found, uint64_t *re
 bool wdr_volume_read_file(WdrVolume *v, const char *path, size_t limit, char **ret, size_t *ret_len,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The same for a file that stat was asked about. */
+/* The same for a file that stat was asked about; it has entry->size bytes, and a 0 behind them. */
 bool wdr_volume_read_node(WdrVolume *v, const WdrNode *node, WdrEntry *entry, size_t limit,
-	char **ret, size_t *ret_len, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- building ---- */
 
@@ -241,20 +254,20 @@ typedef struct {
 	uint64_t serial;
 	uint64_t parent; /* serial of the folder it is in; 0 for the root itself */
 	const char *path;
-} WdrEditVolume;
+} WdrBuildNode;
 
 typedef struct WdrBuilder WdrBuilder;
 typedef struct {
 	/* The names in a folder; called once for each folder, after its own entry was added (the
 	 * root's too). The children may be reordered. */
-	bool (*fill_folder)(WdrBuilder *b, const WdrEditVolume *folder, WdrChild *children,
-		size_t n, GError **error);
+	bool (*fill_folder)(WdrBuilder *b, const WdrBuildNode *folder, WdrChild *children, size_t n,
+		GError **error);
 	/* An entry without content: anything but a non-empty file. A folder's own entry comes
 	 * before its names. */
-	bool (*add)(WdrBuilder *b, const WdrEditVolume *at, const WdrEntry *entry, GError **error);
+	bool (*add)(WdrBuilder *b, const WdrBuildNode *at, const WdrEntry *entry, GError **error);
 	/* A non-empty file: begin, pieces in rising order, end. */
 	bool (*begin_file)(
-		WdrBuilder *b, const WdrEditVolume *at, const WdrEntry *entry, GError **error);
+		WdrBuilder *b, const WdrBuildNode *at, const WdrEntry *entry, GError **error);
 	bool (*piece)(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error);
 	bool (*end_file)(WdrBuilder *b, GError **error);
 	/* Fewer names than the entry's links said were found. NULL: the format has no links. */

@@ -302,7 +302,7 @@ static bool huge_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 }
 
 static bool slow_names(
-	WdrBuilder *b, const WdrEditVolume *folder, WdrChild *children, size_t n, GError **error)
+	WdrBuilder *b, const WdrBuildNode *folder, WdrChild *children, size_t n, GError **error)
 {
 	(void)b;
 	(void)folder;
@@ -311,8 +311,7 @@ static bool slow_names(
 	return n == 1;
 }
 
-static bool slow_entry(
-	WdrBuilder *b, const WdrEditVolume *at, const WdrEntry *entry, GError **error)
+static bool slow_entry(WdrBuilder *b, const WdrBuildNode *at, const WdrEntry *entry, GError **error)
 {
 	(void)b;
 	(void)at;

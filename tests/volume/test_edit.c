@@ -71,8 +71,8 @@ START_TEST(ext_files_are_replaced)
 	g_autoptr(WdrBlockDev) dev = NULL;
 
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
-	sup_ok(wdr_ext_replace_file(
-		dev, OFFSET, SIZE, contents[_i].file, text, contents[_i].len, &mtime, &error));
+	sup_ok(wdr_ext_replace_file(&(WdrVolumeSpan){ dev, OFFSET, SIZE }, contents[_i].file, text,
+		contents[_i].len, &mtime, &error));
 	g_clear_pointer(&dev, wdr_blockdev_free);
 	sup_judge_ext(image, OFFSET);
 	g_autofree char *got = g_strdup(debugfs(image, request));
@@ -114,7 +114,8 @@ static bool replace(WdrBlockDev *dev, const char *text, size_t len)
 {
 	const WdrTime mtime = { 1800000000, 0 };
 
-	return wdr_ext_replace_file(dev, OFFSET, SIZE, "etc/fstab", text, len, &mtime, NULL);
+	return wdr_ext_replace_file(
+		&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc/fstab", text, len, &mtime, NULL);
 }
 
 static bool add_file(WdrBlockDev *dev, const char *text, size_t len)
@@ -123,14 +124,16 @@ static bool add_file(WdrBlockDev *dev, const char *text, size_t len)
 
 	like.uid = 33;
 	like.mtime.sec = 1800000000;
-	return wdr_ext_add_file(dev, OFFSET, SIZE, "etc/hides", text, len, &like, NULL);
+	return wdr_ext_add_file(
+		&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc/hides", text, len, &like, NULL);
 }
 
 static bool remove_file(WdrBlockDev *dev, const char *text, size_t len)
 {
 	(void)text;
 	(void)len;
-	return wdr_ext_remove_file(dev, OFFSET, SIZE, "etc/fstab", 1800000000, NULL);
+	return wdr_ext_remove_file(
+		&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc/fstab", 1800000000, NULL);
 }
 
 /* What is done to a file of 30000 bytes, or one that is not there (NULL), and what it is then. */
@@ -203,15 +206,17 @@ START_TEST(ext_contents_in_pieces)
 	sup_ok(wdr_blockdev_open(sup_path("ext.img"), WDR_OPEN_WRITE, &dev, &error));
 	for (unsigned i = 0; i < 2 * PIECES; i += 2) {
 		g_autofree char *name = g_strdup_printf("f%04u", i);
-		sup_ok(wdr_ext_remove_file(dev, OFFSET, 12 * 1048576, name, 1800000000, &error));
+		sup_ok(wdr_ext_remove_file(
+			&(WdrVolumeSpan){ dev, OFFSET, 12 * 1048576 }, name, 1800000000, &error));
 	}
 	sup_judge_ext(sup_path("ext.img"), OFFSET);
-	sup_ok(wdr_ext_replace_file(dev, OFFSET, 12 * 1048576, "fstab", text, LEN, &mtime, &error));
+	sup_ok(wdr_ext_replace_file(
+		&(WdrVolumeSpan){ dev, OFFSET, 12 * 1048576 }, "fstab", text, LEN, &mtime, &error));
 	sup_judge_ext(sup_path("ext.img"), OFFSET);
 	g_autofree char *got = g_strdup(debugfs(sup_path("ext.img"), "cat /fstab"));
 	ck_assert_str_eq(got, text);
-	sup_ok(wdr_ext_replace_file(
-		dev, OFFSET, 12 * 1048576, "fstab", "one\n", 4, &mtime, &error));
+	sup_ok(wdr_ext_replace_file(&(WdrVolumeSpan){ dev, OFFSET, 12 * 1048576 }, "fstab", "one\n",
+		4, &mtime, &error));
 	sup_judge_ext(sup_path("ext.img"), OFFSET);
 }
 END_TEST
@@ -230,28 +235,33 @@ START_TEST(ext_files_come_and_go)
 	ck_assert_msg(strstr(stat, "mtime: 0x6b49d200"), "%s", stat);
 	for (unsigned i = 0; i < 300; i++) {
 		g_autofree char *name = g_strdup_printf("etc/a-longer-name-for-a-hide-%03u", i);
-		sup_ok(wdr_ext_add_file(
-			dev, OFFSET, SIZE, name, name, strlen(name), &like, &error));
+		sup_ok(wdr_ext_add_file(&(WdrVolumeSpan){ dev, OFFSET, SIZE }, name, name,
+			strlen(name), &like, &error));
 	}
 	sup_judge_ext(image, OFFSET);
 	ck_assert_str_eq(debugfs(image, "cat /etc/a-longer-name-for-a-hide-299"),
 		"etc/a-longer-name-for-a-hide-299");
 	sup_fails(WDR_ERROR_REFUSED, "is there already",
-		wdr_ext_add_file(dev, OFFSET, SIZE, "etc/hides", "x", 1, &like, &error));
+		wdr_ext_add_file(
+			&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc/hides", "x", 1, &like, &error));
 	sup_fails(WDR_ERROR_REFUSED, "there is no folder /owls",
-		wdr_ext_add_file(dev, OFFSET, SIZE, "owls/a", "x", 1, &like, &error));
+		wdr_ext_add_file(
+			&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "owls/a", "x", 1, &like, &error));
 	/* One with another name stays under that. */
 	SUP_TOOL("debugfs", "-w", "-R", "ln /etc/hides /etc/second", sup_path("cut.ext"));
 	SUP_TOOL("debugfs", "-w", "-R", "sif /etc/hides links_count 2", sup_path("cut.ext"));
 	g_autoptr(WdrBlockDev) linked = NULL;
 	sup_ok(wdr_blockdev_open(sup_path("cut.ext"), WDR_OPEN_WRITE, &linked, &error));
-	sup_ok(wdr_ext_remove_file(linked, 0, SIZE, "etc/hides", 1800000000, &error));
+	sup_ok(wdr_ext_remove_file(
+		&(WdrVolumeSpan){ linked, 0, SIZE }, "etc/hides", 1800000000, &error));
 	sup_judge_ext(sup_path("cut.ext"), 0);
 	ck_assert_str_eq(
 		SUP_TOOL("debugfs", "-R", "cat /etc/second", sup_path("cut.ext")), "reed\n");
-	sup_ok(wdr_ext_remove_file(linked, 0, SIZE, "etc/none", 1800000000, &error));
+	sup_ok(wdr_ext_remove_file(
+		&(WdrVolumeSpan){ linked, 0, SIZE }, "etc/none", 1800000000, &error));
 	sup_fails(WDR_ERROR_REFUSED, "/etc is no plain file",
-		wdr_ext_remove_file(linked, 0, SIZE, "etc", 1800000000, &error));
+		wdr_ext_remove_file(
+			&(WdrVolumeSpan){ linked, 0, SIZE }, "etc", 1800000000, &error));
 }
 END_TEST
 
@@ -264,7 +274,8 @@ START_TEST(ext_refusals)
 	SUP_TOOL("debugfs", "-w", "-R", "feature needs_recovery", sup_path("cut.ext"));
 	sup_ok(wdr_blockdev_open(sup_path("cut.ext"), WDR_OPEN_WRITE, &dirty, &error));
 	sup_fails(WDR_ERROR_REFUSED, "not unmounted cleanly",
-		wdr_ext_replace_file(dirty, 0, SIZE, "etc/fstab", "x", 1, &mtime, &error));
+		wdr_ext_replace_file(
+			&(WdrVolumeSpan){ dirty, 0, SIZE }, "etc/fstab", "x", 1, &mtime, &error));
 	/* Clusters of blocks. */
 	g_autoptr(WdrBlockDev) clustered = NULL;
 	sup_make_image(sup_path("big.ext"), SIZE);
@@ -274,13 +285,16 @@ START_TEST(ext_refusals)
 	SUP_TOOL("debugfs", "-w", "-R", write, sup_path("big.ext"));
 	sup_ok(wdr_blockdev_open(sup_path("big.ext"), WDR_OPEN_WRITE, &clustered, &error));
 	sup_fails(WDR_ERROR_UNSUPPORTED, "bigalloc",
-		wdr_ext_replace_file(clustered, 0, SIZE, "fstab", "x", 1, &mtime, &error));
+		wdr_ext_replace_file(
+			&(WdrVolumeSpan){ clustered, 0, SIZE }, "fstab", "x", 1, &mtime, &error));
 	g_autoptr(WdrBlockDev) dev = NULL;
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
 	sup_fails(WDR_ERROR_USAGE, "there is no file /etc/none",
-		wdr_ext_replace_file(dev, OFFSET, SIZE, "etc/none", "x", 1, &mtime, &error));
+		wdr_ext_replace_file(
+			&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc/none", "x", 1, &mtime, &error));
 	sup_fails(WDR_ERROR_USAGE, "there is no file /etc",
-		wdr_ext_replace_file(dev, OFFSET, SIZE, "etc", "x", 1, &mtime, &error));
+		wdr_ext_replace_file(
+			&(WdrVolumeSpan){ dev, OFFSET, SIZE }, "etc", "x", 1, &mtime, &error));
 }
 END_TEST
 
@@ -314,22 +328,27 @@ START_TEST(fat_files_come_and_go)
 
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
 	size = wdr_blockdev_size(dev);
-	sup_ok(wdr_fat_add_file(dev, 0, size, "cmdline.old", "old\n", 4, 1800000000, &error));
-	sup_ok(wdr_fat_add_file(dev, 0, size, "extlinux/A.B", text, 5000, 1800000000, &error));
-	sup_ok(wdr_fat_add_file(dev, 0, size, "empty", "", 0, 1800000000, &error));
+	sup_ok(wdr_fat_add_file(
+		&(WdrVolumeSpan){ dev, 0, size }, "cmdline.old", "old\n", 4, 1800000000, &error));
+	sup_ok(wdr_fat_add_file(
+		&(WdrVolumeSpan){ dev, 0, size }, "extlinux/A.B", text, 5000, 1800000000, &error));
+	sup_ok(wdr_fat_add_file(
+		&(WdrVolumeSpan){ dev, 0, size }, "empty", "", 0, 1800000000, &error));
 	sup_fails(WDR_ERROR_REFUSED, "is there already",
-		wdr_fat_add_file(dev, 0, size, "CMDLINE.OLD", "x", 1, 0, &error));
+		wdr_fat_add_file(
+			&(WdrVolumeSpan){ dev, 0, size }, "CMDLINE.OLD", "x", 1, 0, &error));
 	sup_fails(WDR_ERROR_USAGE, "no short name",
-		wdr_fat_add_file(dev, 0, size, "much too long.txt", "x", 1, 0, &error));
+		wdr_fat_add_file(
+			&(WdrVolumeSpan){ dev, 0, size }, "much too long.txt", "x", 1, 0, &error));
 	sup_fails(WDR_ERROR_USAGE, "no folder",
-		wdr_fat_add_file(dev, 0, size, "nowhere/a", "x", 1, 0, &error));
+		wdr_fat_add_file(&(WdrVolumeSpan){ dev, 0, size }, "nowhere/a", "x", 1, 0, &error));
 	sup_judge_fat(image);
 	ck_assert_str_eq(SUP_TOOL("mtype", "-i", image, "::cmdline.old"), "old\n");
 	ck_assert_str_eq(SUP_TOOL("mtype", "-i", image, "::extlinux/A.B"), text);
 	ck_assert_ptr_nonnull(strstr(SUP_TOOL("mdir", "-b", "-i", image), "cmdline.old"));
-	sup_ok(wdr_fat_remove_file(dev, 0, size, "cmdline.old", &error));
-	sup_ok(wdr_fat_remove_file(dev, 0, size, "extlinux/A.B", &error));
-	sup_ok(wdr_fat_remove_file(dev, 0, size, "extlinux/A.B", &error));
+	sup_ok(wdr_fat_remove_file(&(WdrVolumeSpan){ dev, 0, size }, "cmdline.old", &error));
+	sup_ok(wdr_fat_remove_file(&(WdrVolumeSpan){ dev, 0, size }, "extlinux/A.B", &error));
+	sup_ok(wdr_fat_remove_file(&(WdrVolumeSpan){ dev, 0, size }, "extlinux/A.B", &error));
 	sup_judge_fat(image);
 	ck_assert_ptr_null(strstr(SUP_TOOL("mdir", "-b", "-i", image), "old"));
 	ck_assert_str_eq(
@@ -355,8 +374,8 @@ START_TEST(a_failing_medium_leaves_old_or_new_on_fat)
 		void *self[] = { real, &left };
 		uint64_t size = wdr_blockdev_size(real);
 		g_autoptr(WdrBlockDev) dev = wdr_blockdev_new("try", size, 512, &ops, self);
-		is_done = wdr_fat_replace_file(
-			dev, 0, size, "cmdline.txt", text, 3000, 1800000000, NULL);
+		is_done = wdr_fat_replace_file(&(WdrVolumeSpan){ dev, 0, size }, "cmdline.txt",
+			text, 3000, 1800000000, NULL);
 		g_clear_pointer(&real, wdr_blockdev_free);
 		/* Clusters that nobody uses, or FATs that differ, are put right without loss. */
 		SupRun run = SUP_RUN("fsck.fat", "-a", sup_path("try.img"));
@@ -379,8 +398,8 @@ START_TEST(a_full_folder_grows)
 	sup_ok(wdr_blockdev_open(image, WDR_OPEN_WRITE, &dev, &error));
 	for (unsigned i = 0; i < 60; i++) {
 		g_autofree char *name = g_strdup_printf("extlinux/f%u.txt", i);
-		sup_ok(wdr_fat_add_file(
-			dev, 0, wdr_blockdev_size(dev), name, name, strlen(name), 0, &error));
+		sup_ok(wdr_fat_add_file(&(WdrVolumeSpan){ dev, 0, wdr_blockdev_size(dev) }, name,
+			name, strlen(name), 0, &error));
 	}
 	sup_judge_fat(image);
 	ck_assert_str_eq(SUP_TOOL("mtype", "-i", image, "::extlinux/f59.txt"), "extlinux/f59.txt");

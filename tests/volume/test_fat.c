@@ -244,8 +244,8 @@ START_TEST(replaced_files)
 		g_autofree char *text = g_strnfill(lengths[i], (char)('a' + i));
 		g_autoptr(WdrBlockDev) dev = NULL;
 		sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
-		sup_ok(wdr_fat_replace_file(dev, 0, shapes[shape].size, "CmdLine.txt", text,
-			lengths[i], 1777880000, &error));
+		sup_ok(wdr_fat_replace_file(&(WdrVolumeSpan){ dev, 0, shapes[shape].size },
+			"CmdLine.txt", text, lengths[i], 1777880000, &error));
 		g_clear_pointer(&dev, wdr_blockdev_free);
 		sup_judge_fat(sup_path("disk"));
 		ck_assert_str_eq(SUP_TOOL("mtype", "-i", sup_path("disk"), "::cmdline.txt"), text);
@@ -264,7 +264,8 @@ START_TEST(replacing_what_is_not_there)
 	g_autofree char *before = g_strdup(sup_hash(sup_path("disk")));
 	sup_ok(wdr_blockdev_open(sup_path("disk"), WDR_OPEN_WRITE, &dev, &error));
 	sup_fails(WDR_ERROR_USAGE, "no file /nothing",
-		wdr_fat_replace_file(dev, 0, shapes[1].size, "nothing", "x", 1, 0, &error));
+		wdr_fat_replace_file(
+			&(WdrVolumeSpan){ dev, 0, shapes[1].size }, "nothing", "x", 1, 0, &error));
 	ck_assert_str_eq(before, sup_hash(sup_path("disk")));
 }
 END_TEST
@@ -365,8 +366,8 @@ END_TEST
 /* The root's names: a file of some clusters and an empty one. */
 static void begin_two_files(WdrBuilder *b, const WdrEntry *file)
 {
-	WdrEditVolume root = { 0, 0, "" };
-	WdrEditVolume first = { 1, 0, "long.bin" };
+	WdrBuildNode root = { 0, 0, "" };
+	WdrBuildNode first = { 1, 0, "long.bin" };
 	WdrEntry folder = sup_entry(WDR_KIND_FOLDER, 0755);
 	WdrChild children[] = { { "long.bin", WDR_KIND_FILE, 1, NULL },
 		{ "short.txt", WDR_KIND_FILE, 2, NULL } };
@@ -393,7 +394,7 @@ START_TEST(a_file_gone_on_with)
 	WdrFatSpec spec = spec_of((unsigned)_i);
 	WdrEntry file = sup_entry(WDR_KIND_FILE, 0644);
 	WdrEntry empty = sup_entry(WDR_KIND_FILE, 0644);
-	WdrEditVolume second = { 2, 0, "short.txt" };
+	WdrBuildNode second = { 2, 0, "short.txt" };
 	WdrBuilder *b = NULL;
 
 	for (size_t i = 0; i < BYTES; i++)

@@ -51,10 +51,21 @@ static void put(GArray *steps, char mark, const GArray *lines, guint from, guint
 	}
 }
 
+/* Lines of one of the two texts. */
+typedef struct {
+	const GArray *lines;
+	guint from, to;
+} Side;
+
 /* The middle, by the longest common subsequence: length[i][j] is that of a[i..] and b[j..]. */
-static void put_middle(
-	GArray *steps, const GArray *a, guint a0, guint a1, const GArray *b, guint b0, guint b1)
+static void put_middle(GArray *steps, const Side *x, const Side *y)
 {
+	const GArray *a = x->lines;
+	const GArray *b = y->lines;
+	guint a0 = x->from;
+	guint a1 = x->to;
+	guint b0 = y->from;
+	guint b1 = y->to;
 	guint n = a1 - a0;
 	guint m = b1 - b0;
 
@@ -169,7 +180,7 @@ char *wdr_diff(const char *name, const char *old_text, size_t old_len, const cha
 		same_line(line_at(a, a->len - 1 - tail), line_at(b, b->len - 1 - tail)))
 		tail++;
 	put(steps, ' ', a, 0, head);
-	put_middle(steps, a, head, a->len - tail, b, head, b->len - tail);
+	put_middle(steps, &(Side){ a, head, a->len - tail }, &(Side){ b, head, b->len - tail });
 	put(steps, ' ', a, a->len - tail, a->len);
 	order_runs(steps);
 	g_autofree char *shown = wdr_escape_line(name, strlen(name));

@@ -95,8 +95,14 @@ static char *config_line(const char *path)
 	return g_strdup_printf("initramfs %s followkernel", path);
 }
 
-GBytes *wdr_initramfs_named(WdrVolume *boot, const char *flow, const char *said, const char *path,
-	char **ret_file, char **ret_before, size_t *ret_before_len)
+void wdr_named_in_clear(WdrNamedIn *in)
+{
+	g_free(in->file);
+	g_free(in->before);
+}
+
+GBytes *wdr_initramfs_named(
+	WdrVolume *boot, const char *flow, const char *said, const char *path, WdrNamedIn *ret_in)
 {
 	bool is_firmware = g_strcmp0(flow, "firmware") == 0;
 	bool is_menu = g_strcmp0(flow, "extlinux") == 0;
@@ -106,13 +112,13 @@ GBytes *wdr_initramfs_named(WdrVolume *boot, const char *flow, const char *said,
 		return NULL;
 	g_autofree char *file =
 		is_firmware ? g_strdup("config.txt") : g_strndup(said, (size_t)(colon - said));
-	*ret_before = wdr_follow_read(boot, file, WDR_BOOT_FILE_BYTES_MAX, ret_before_len);
-	if (!*ret_before)
+	ret_in->before = wdr_follow_read(boot, file, WDR_BOOT_FILE_BYTES_MAX, &ret_in->before_len);
+	if (!ret_in->before)
 		return NULL;
-	*ret_file = g_steal_pointer(&file);
+	ret_in->file = g_steal_pointer(&file);
 	if (!is_firmware)
-		return with_initrd(*ret_before, *ret_before_len,
+		return with_initrd(ret_in->before, ret_in->before_len,
 			(unsigned)g_ascii_strtoull(colon + 1, NULL, 10), path);
 	g_autofree char *line = config_line(path);
-	return wdr_config_with_line(*ret_before, *ret_before_len, line);
+	return wdr_config_with_line(ret_in->before, ret_in->before_len, line);
 }

@@ -24,8 +24,11 @@ static void align(WdrNewc *n)
 	g_byte_array_append(n->bytes, zeros, (ALIGN - (n->bytes->len - n->begun) % ALIGN) % ALIGN);
 }
 
-static void put(WdrNewc *n, const char *path, uint32_t inode, uint32_t mode, uint32_t links,
-	const void *data, size_t len)
+typedef struct {
+	uint32_t inode, mode, links;
+} Head;
+
+static void put(WdrNewc *n, const char *path, const Head *head, const void *data, size_t len)
 {
 	size_t name_len = strlen(path) + 1;
 	char header[HEADER_BYTES + 1];
@@ -33,8 +36,9 @@ static void put(WdrNewc *n, const char *path, uint32_t inode, uint32_t mode, uin
 	/* Magic; inode, mode, owner, group, links, time, size; numbers of two devices; the name's
 	 * length with its 0; a sum that this form does not use. */
 	g_snprintf(header, sizeof(header),
-		"070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", inode, mode, 0u, 0u,
-		links, n->mtime, (unsigned)len, 0u, 0u, 0u, 0u, (unsigned)name_len, 0u);
+		"070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", head->inode,
+		head->mode, 0u, 0u, head->links, n->mtime, (unsigned)len, 0u, 0u, 0u, 0u,
+		(unsigned)name_len, 0u);
 	g_byte_array_append(n->bytes, (const guint8 *)header, HEADER_BYTES);
 	g_byte_array_append(n->bytes, (const guint8 *)path, (guint)name_len);
 	align(n);
@@ -51,11 +55,12 @@ bool wdr_newc_add(
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"/%s is too large for an initramfs archive", path);
 	bool is_folder = (mode & 0170000) == 0040000;
-	put(n, path, n->next_inode++, mode, is_folder ? 2 : 1, data, len);
+	Head head = { n->next_inode++, mode, is_folder ? 2 : 1 };
+	put(n, path, &head, data, len);
 	return true;
 }
 
 void wdr_newc_end(WdrNewc *n)
 {
-	put(n, trailer, 0, 0, 1, NULL, 0);
+	put(n, trailer, &(Head){ .links = 1 }, NULL, 0);
 }

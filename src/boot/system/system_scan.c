@@ -334,7 +334,6 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 	WdrSystem *s = w->scan->s;
 	g_autoptr(GError) error = NULL;
 	g_autofree char *text = NULL;
-	size_t len = 0;
 	guint first = s->mentions->len;
 	const WdrFormat *format =
 		wdr_places_find(w->scan->places, w->is_boot, node->path + strlen(w->prefix));
@@ -345,12 +344,13 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 	if (!format && entry->size > SEARCHED_BYTES_MAX)
 		return;
 	if (!wdr_volume_read_node(w->part->volume, node, entry,
-		    format ? format->bytes_max : SEARCHED_BYTES_MAX, &text, &len, &error)) {
+		    format ? format->bytes_max : SEARCHED_BYTES_MAX, &text, &error)) {
 		g_ptr_array_add(s->remarks, g_strdup(error->message));
 		if (format)
 			g_ptr_array_add(s->unread, g_strdup(node->path));
 		return;
 	}
+	size_t len = (size_t)entry->size;
 	if (format) {
 		read_named(w, node->path, format, text, len);
 		return;

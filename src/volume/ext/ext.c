@@ -1,4 +1,4 @@
-/* Reading an ext volume. */
+/* Reading an ext volume: folders, inodes, attributes. */
 #include "volume/ext/ext_priv.h"
 
 #include "volume/sweep.h"
@@ -6,39 +6,17 @@
 #include <e2p/e2p.h>
 #include <string.h>
 
-/* Of a value of an attribute, and what the inode itself holds of inline data. */
-enum { INLINE_BYTES_MAX = 65536 + 60 };
-
 /* Block numbers within a file have 32 bits. */
 #define FILE_BLOCKS_MAX (UINT64_C(1) << 32)
 
-typedef struct {
-	WdrVolume volume;
-	WdrBlockDev *dev;
-	uint64_t offset;
-	ext2_filsys fs;
-	WdrSweep *sweep; /* NULL: each content is read by itself */
-} Ext;
-
-typedef struct {
-	WdrContent content;
-	WdrBlockDev *dev;
-	WdrSweep *sweep; /* borrowed; NULL: none */
-	uint64_t offset; /* of the volume */
-	uint32_t block_size;
-	uint64_t size; /* of the file */
-	GArray *runs;  /* WdrExtRun */
-	guint run;
-	uint64_t pos; /* bytes of the run already given */
-	uint8_t *inline_data;
-} ExtContent;
+typedef WdrExtVolume Ext;
 
 const uint32_t wdr_ext_kept_flags = EXT2_SECRM_FL | EXT2_UNRM_FL | EXT2_COMPR_FL | EXT2_SYNC_FL |
 				    EXT2_IMMUTABLE_FL | EXT2_APPEND_FL | EXT2_NODUMP_FL |
 				    EXT2_NOATIME_FL | EXT3_JOURNAL_DATA_FL | EXT2_NOTAIL_FL |
 				    EXT2_DIRSYNC_FL | EXT2_TOPDIR_FL | EXT4_PROJINHERIT_FL;
 
-static bool bad_inode(Ext *x, uint64_t ino, GError **error, const char *what)
+bool wdr_ext_bad_inode(Ext *x, uint64_t ino, GError **error, const char *what)
 {
 	return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: inode %" G_GUINT64_FORMAT ": %s",
 		x->volume.name, ino, what);
@@ -49,7 +27,8 @@ static bool valid_ino(Ext *x, uint64_t ino, GError **error)
 	if (ino == EXT2_ROOT_INO ||
 		(ino >= EXT2_FIRST_INODE(x->fs->super) && ino <= x->fs->super->s_inodes_count))
 		return true;
-	return bad_inode(x, ino, error, "a name leads to this number, which no file can have");
+	return wdr_ext_bad_inode(
+		x, ino, error, "a name leads to this number, which no file can have");
 }
 
 /* ---- folders ---- */
@@ -71,7 +50,8 @@ static bool list_name(Listing *l, const struct ext2_dir_entry *d)
 	memcpy(name, d->name, (size_t)len);
 	name[len] = '\0';
 	if (len == 0 || strlen(name) != (size_t)len || strchr(name, '/'))
-		return bad_inode(l->x, l->folder, &l->error, "a name in this folder is damaged");
+		return wdr_ext_bad_inode(
+			l->x, l->folder, &l->error, "a name in this folder is damaged");
 	if (strcmp(name, ".") == 0 || strcmp(name, "..") == 0)
 		return true;
 	if (!valid_ino(l->x, d->inode, &l->error))
@@ -81,7 +61,7 @@ static bool list_name(Listing *l, const struct ext2_dir_entry *d)
 		return wdr_ext_error(&l->error, code, "%s: inode %u", l->x->volume.name, d->inode);
 	WdrName found = { .name = name, .id = d->inode, .links = inode.i_links_count };
 	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &found.kind))
-		return bad_inode(
+		return wdr_ext_bad_inode(
 			l->x, d->inode, &l->error, "a name leads to it, but it is not in use");
 	return l->each(l->data, &found, &l->error);
 }
@@ -134,7 +114,7 @@ static bool ext_find(
 	if (code)
 		return wdr_ext_error(error, code, "%s: inode %u", v->name, ino);
 	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &ret->kind))
-		return bad_inode(x, ino, error, "a name leads to it, but it is not in use");
+		return wdr_ext_bad_inode(x, ino, error, "a name leads to it, but it is not in use");
 	ret->id = ino;
 	ret->is_there = true;
 	return true;
@@ -229,27 +209,6 @@ static bool read_xattrs(Ext *x, ext2_ino_t ino, WdrEntry *ret, GError **error)
 	return true;
 }
 
-static bool inline_data(Ext *x, ext2_ino_t ino, uint64_t size, uint8_t **ret, GError **error)
-{
-	size_t len = 0;
-
-	if (size > x->fs->blocksize)
-		return bad_inode(x, ino, error, "inline data larger than a block");
-	/* What is stored may be more than the file's size says, and all of it is given. */
-	errcode_t code = ext2fs_inline_data_size(x->fs, ino, &len);
-	if (!code && len > INLINE_BYTES_MAX)
-		return bad_inode(x, ino, error, "inline data larger than an attribute can be");
-	g_autofree uint8_t *buf = g_malloc0(MAX(x->fs->blocksize, len) + 1);
-	if (!code)
-		code = ext2fs_inline_data_get(x->fs, ino, NULL, buf, &len);
-	buf[size] = '\0';
-	if (code)
-		return wdr_ext_error(
-			error, code, "%s: inline data of inode %u", x->volume.name, ino);
-	*ret = g_steal_pointer(&buf);
-	return true;
-}
-
 static bool slow_target(Ext *x, ext2_ino_t ino, size_t size, char *target, GError **error)
 {
 	ext2_file_t file = NULL;
@@ -263,7 +222,8 @@ static bool slow_target(Ext *x, ext2_ino_t ino, size_t size, char *target, GErro
 	if (code)
 		return wdr_ext_error(
 			error, code, "%s: link target of inode %u", x->volume.name, ino);
-	return got == size ? true : bad_inode(x, ino, error, "its link target is cut short");
+	return got == size ? true
+			   : wdr_ext_bad_inode(x, ino, error, "its link target is cut short");
 }
 
 static bool read_target(
@@ -272,11 +232,12 @@ static bool read_target(
 	uint64_t told = EXT2_I_SIZE(in);
 
 	if (told == 0 || told >= x->fs->blocksize)
-		return bad_inode(x, ino, error, "the length of its link target makes no sense");
+		return wdr_ext_bad_inode(
+			x, ino, error, "the length of its link target makes no sense");
 	size_t size = (size_t)told;
 	if (in->i_flags & EXT4_INLINE_DATA_FL) {
 		uint8_t *data = NULL;
-		if (!inline_data(x, ino, size, &data, error))
+		if (!wdr_ext_inline_data(x, ino, size, &data, error))
 			return false;
 		ret->target = (char *)data;
 	} else {
@@ -288,10 +249,10 @@ static bool read_target(
 	}
 	return strlen(ret->target) == size
 		       ? true
-		       : bad_inode(x, ino, error, "its link target holds a 0 byte");
+		       : wdr_ext_bad_inode(x, ino, error, "its link target holds a 0 byte");
 }
 
-static bool read_raw(Ext *x, uint64_t ino, uint8_t **ret, GError **error)
+bool wdr_ext_read_raw(Ext *x, uint64_t ino, uint8_t **ret, GError **error)
 {
 	size_t size = MAX(EXT2_INODE_SIZE(x->fs->super), sizeof(struct ext2_inode_large));
 	g_autofree uint8_t *raw = g_malloc0(size);
@@ -314,7 +275,7 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 
 	memcpy(&in, raw, sizeof(in));
 	if (!wdr_kind_of_mode(in.i_mode, &ret->kind))
-		return bad_inode(x, ino, error, "of no known kind");
+		return wdr_ext_bad_inode(x, ino, error, "of no known kind");
 	if (in.i_flags & (EXT4_ENCRYPT_FL | EXT4_VERITY_FL))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s: inode %" G_GUINT64_FORMAT " is encrypted or sealed (verity)",
@@ -328,7 +289,8 @@ static bool decode_inode(Ext *x, uint64_t ino, const uint8_t *raw, WdrEntry *ret
 	ret->size =
 		ret->kind == WDR_KIND_FILE || ret->kind == WDR_KIND_SYMLINK ? EXT2_I_SIZE(&in) : 0;
 	if (ret->size > FILE_BLOCKS_MAX * x->fs->blocksize)
-		return bad_inode(x, ino, error, "its size is larger than any file's can be");
+		return wdr_ext_bad_inode(
+			x, ino, error, "its size is larger than any file's can be");
 	ret->flags = in.i_flags & wdr_ext_kept_flags;
 	decode_times(&in, EXT2_INODE_SIZE(x->fs->super), ret);
 	if (ret->kind == WDR_KIND_CHAR || ret->kind == WDR_KIND_BLOCK)
@@ -344,217 +306,13 @@ static bool ext_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError **
 	g_autofree uint8_t *raw = NULL;
 	g_auto(WdrEntry) entry = { 0 };
 
-	if (!read_raw(x, node->id, &raw, error) || !decode_inode(x, node->id, raw, &entry, error)) {
+	if (!wdr_ext_read_raw(x, node->id, &raw, error) ||
+		!decode_inode(x, node->id, raw, &entry, error)) {
 		g_prefix_error(error, "%s: ", node->path);
 		return false;
 	}
 	*ret = entry;
 	entry = (WdrEntry){ 0 };
-	return true;
-}
-
-/* ---- content ---- */
-
-/* From where the content is in the run. */
-static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, GError **error)
-{
-	uint64_t at = c->offset + r->physical * c->block_size + c->pos;
-
-	if (c->sweep && !c->content.damage)
-		return wdr_sweep_read(c->sweep, buf, len, at, 0, error);
-	return wdr_damage_read(c->content.damage, wdr_read_device, c->dev, buf, len, at,
-		r->logical * c->block_size + c->pos, error);
-}
-
-static bool ext_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret, GError **error)
-{
-	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
-
-	if (c->inline_data) {
-		size_t len = (size_t)MIN(c->size - c->pos, cap);
-		memcpy(buf, c->inline_data + c->pos, len);
-		*ret = (WdrPiece){ c->pos, len, false };
-		c->pos += len;
-		return true;
-	}
-	while (c->run < c->runs->len) {
-		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, c->run);
-		uint64_t offset = r->logical * c->block_size + c->pos;
-		uint64_t left = (uint64_t)r->count * c->block_size - c->pos;
-		/* Blocks behind the end of the file (fallocate makes them) are not content. */
-		left = offset >= c->size ? 0 : MIN(left, c->size - offset);
-		if (left == 0) {
-			c->run++;
-			c->pos = 0;
-			continue;
-		}
-		uint64_t len = r->is_unwritten ? left : MIN(left, cap);
-		if (!r->is_unwritten && !read_run(c, r, buf, (size_t)len, error))
-			return false;
-		c->pos += len;
-		*ret = (WdrPiece){ offset, len, r->is_unwritten };
-		return true;
-	}
-	*ret = (WdrPiece){ .offset = c->size };
-	return true;
-}
-
-static void ext_skip(WdrContent *content, uint64_t to)
-{
-	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
-
-	while (c->run < c->runs->len) {
-		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, c->run);
-		uint64_t start = r->logical * c->block_size;
-		if (start + (uint64_t)r->count * c->block_size > to) {
-			c->pos = MAX(c->pos, to > start ? to - start : 0);
-			return;
-		}
-		c->run++;
-		c->pos = 0;
-	}
-}
-
-/* Of runs that are worth being read together with others. */
-static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, uint64_t))
-{
-	for (guint i = 0; c->sweep && i < c->runs->len; i++) {
-		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, i);
-		uint64_t len = (uint64_t)r->count * c->block_size;
-		if (!r->is_unwritten && len <= WDR_SWEPT_BYTES_MAX)
-			tell(c->sweep, c->offset + r->physical * c->block_size, len);
-	}
-}
-
-static void ext_content_free(WdrContent *content)
-{
-	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
-
-	tell_sweep(c, wdr_sweep_forget);
-	g_array_unref(c->runs);
-	g_free(c->inline_data);
-	g_free(c);
-}
-
-static bool add_run(Ext *x, uint64_t ino, GArray *runs, const WdrExtRun *r, GError **error)
-{
-	const WdrExtRun *last = runs->len ? &g_array_index(runs, WdrExtRun, runs->len - 1) : NULL;
-	uint64_t blocks = ext2fs_blocks_count(x->fs->super);
-
-	if (r->physical < x->fs->super->s_first_data_block || r->physical >= blocks ||
-		r->count > blocks - r->physical)
-		return bad_inode(x, ino, error, "its data lies outside of the volume");
-	if (last && r->logical < last->logical + last->count)
-		return bad_inode(x, ino, error, "its extents overlap");
-	g_array_append_vals(runs, r, 1);
-	return true;
-}
-
-static bool extent_runs(Ext *x, uint64_t ino, struct ext2_inode *in, GArray *runs, GError **error)
-{
-	ext2_extent_handle_t handle = NULL;
-	struct ext2fs_extent e;
-	bool is_fine = true;
-
-	errcode_t code = ext2fs_extent_open2(x->fs, (ext2_ino_t)ino, in, &handle);
-	for (int op = EXT2_EXTENT_ROOT; !code && is_fine; op = EXT2_EXTENT_NEXT) {
-		code = ext2fs_extent_get(handle, op, &e);
-		if (code || !(e.e_flags & EXT2_EXTENT_FLAGS_LEAF) ||
-			(e.e_flags & EXT2_EXTENT_FLAGS_SECOND_VISIT))
-			continue;
-		WdrExtRun r = { e.e_lblk, e.e_pblk, e.e_len,
-			e.e_flags & EXT2_EXTENT_FLAGS_UNINIT ? true : false };
-		is_fine = add_run(x, ino, runs, &r, error);
-	}
-	if (handle)
-		ext2fs_extent_free(handle);
-	if (!is_fine)
-		return false;
-	if (code == EXT2_ET_EXTENT_NO_NEXT || code == EXT2_ET_NO_CURRENT_NODE)
-		return true;
-	return wdr_ext_error(
-		error, code, "%s: extents of inode %" G_GUINT64_FORMAT, x->volume.name, ino);
-}
-
-typedef struct {
-	Ext *x;
-	uint64_t ino;
-	GArray *runs;
-	GError *error;
-} MapReading;
-
-static int map_block(
-	ext2_filsys fs, blk64_t *block, e2_blkcnt_t logical, blk64_t ref, int offset, void *data)
-{
-	MapReading *m = data;
-	WdrExtRun *last =
-		m->runs->len ? &g_array_index(m->runs, WdrExtRun, m->runs->len - 1) : NULL;
-
-	(void)fs;
-	(void)ref;
-	(void)offset;
-	if (logical < 0)
-		return 0;
-	if (last && last->logical + last->count == (uint64_t)logical &&
-		last->physical + last->count == *block && last->count < G_MAXUINT32 &&
-		*block < ext2fs_blocks_count(m->x->fs->super)) {
-		last->count++;
-		return 0;
-	}
-	WdrExtRun r = { (uint64_t)logical, *block, 1, false };
-	return add_run(m->x, m->ino, m->runs, &r, &m->error) ? 0 : BLOCK_ABORT;
-}
-
-static bool mapped_runs(Ext *x, uint64_t ino, GArray *runs, GError **error)
-{
-	MapReading m = { .x = x, .ino = ino, .runs = runs };
-	g_autofree char *buf = g_malloc(x->fs->blocksize * 3);
-
-	errcode_t code = ext2fs_block_iterate3(
-		x->fs, (ext2_ino_t)ino, BLOCK_FLAG_READ_ONLY, buf, map_block, &m);
-	if (m.error) {
-		g_propagate_error(error, m.error);
-		return false;
-	}
-	return code ? wdr_ext_error(error, code, "%s: block map of inode %" G_GUINT64_FORMAT,
-			      x->volume.name, ino)
-		    : true;
-}
-
-static bool ext_open(
-	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
-{
-	static const WdrContentOps ops = { ext_next, ext_content_free, ext_skip };
-	Ext *x = WDR_DERIVED(v, Ext, volume);
-	g_autofree uint8_t *raw = NULL;
-	bool is_fine = false;
-
-	if (!read_raw(x, node->id, &raw, error))
-		return false;
-	struct ext2_inode *in = (struct ext2_inode *)(void *)raw;
-	ExtContent *c = g_new0(ExtContent, 1);
-	g_autoptr(WdrContent) content = &c->content;
-	c->content.ops = &ops;
-	c->dev = x->dev;
-	c->offset = x->offset;
-	c->block_size = x->fs->blocksize;
-	c->size = entry->size;
-	c->runs = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-	if (in->i_flags & EXT4_INLINE_DATA_FL)
-		is_fine = inline_data(x, (ext2_ino_t)node->id, c->size, &c->inline_data, error);
-	else if (in->i_flags & EXT4_EXTENTS_FL)
-		is_fine = extent_runs(x, node->id, in, c->runs, error);
-	else
-		is_fine = mapped_runs(x, node->id, c->runs, error);
-	if (!is_fine) {
-		g_prefix_error(error, "%s: ", node->path);
-		return false;
-	}
-	c->sweep = x->sweep;
-	tell_sweep(c, wdr_sweep_expect);
-	if (c->runs->len)
-		entry->place = g_array_index(c->runs, WdrExtRun, 0).physical;
-	*ret = g_steal_pointer(&content);
 	return true;
 }
 
@@ -572,8 +330,8 @@ static void ext_free(WdrVolume *v)
 bool wdr_ext_volume_open(
 	WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVolume **ret, GError **error)
 {
-	static const WdrVolumeOps ops = { "ext4", ext_list, ext_stat, ext_open, ext_free,
-		ext_find };
+	static const WdrVolumeOps ops = { "ext4", ext_list, ext_stat, wdr_ext_content_open,
+		ext_free, ext_find };
 	ext2_filsys fs = NULL;
 
 	if (!wdr_ext_open_fs(dev, offset, size, 0, &fs, error))

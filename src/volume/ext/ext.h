@@ -36,24 +36,22 @@ void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret);
  * first, then the bitmaps, then the inode in one write, and the old blocks freed last; so a power
  * cut leaves the old or the new content, and at worst blocks that e2fsck finds unused. Owner, mode,
  * xattrs and inode number stay. dev must be open for writing. REFUSED: a journal with changes. */
-bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, const WdrTime *mtime,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_replace_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	const WdrTime *mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Whether that can be done with this file, as far as it can be told without doing it. */
-bool wdr_ext_check_replace(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_check_replace(
+	const WdrVolumeSpan *on, const char *path, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* A new file in a folder that is there, with owner, mode and modification time of `like`. After a
  * power cut the file is there or it is not, as soon as e2fsck -p ran, which the volume asks for.
  * REFUSED: the name is taken, or there is no such folder. */
-bool wdr_ext_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, const WdrEntry *like,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_add_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	const WdrEntry *like, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The same for taking one away; what has other names stays under these. A file that is not there is
  * no error. `now` in seconds. */
-bool wdr_ext_remove_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	int64_t now, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_ext_remove_file(const WdrVolumeSpan *on, const char *path, int64_t now,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- changing many entries of a volume that was built and not mounted since ---- */
 

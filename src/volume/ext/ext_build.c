@@ -32,7 +32,7 @@ static ext2_ino_t ino_of(const Build *b, uint64_t serial)
 /* ---- inodes ---- */
 
 /* An inode with all but its content. *blocks counts what it uses already. */
-static bool make_inode(Build *b, const WdrEditVolume *at, const WdrEntry *e, uint8_t *raw,
+static bool make_inode(Build *b, const WdrBuildNode *at, const WdrEntry *e, uint8_t *raw,
 	uint64_t *blocks, GError **error)
 {
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
@@ -80,8 +80,7 @@ static bool stream_folder(Build *b, ext2_ino_t ino, GByteArray *image, GArray *r
 	return true;
 }
 
-static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *names,
-	size_t min_blocks, uint8_t *raw, GError **error)
+static bool write_folder(Build *b, const WdrExtFolder *f, uint8_t *raw, GError **error)
 {
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
 	g_autoptr(GByteArray) image = NULL;
@@ -91,11 +90,10 @@ static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *n
 	uint64_t links = 2;
 	bool is_indexed = false;
 
-	for (guint i = 0; i < names->len; i++)
-		links += g_array_index(names, WdrExtName, i).type == EXT2_FT_DIR ? 1 : 0;
-	if (!wdr_ext_dir_blocks(b->blocks.fs, self, parent, (WdrExtName *)(void *)names->data,
-		    names->len, min_blocks, &image, &is_indexed, error) ||
-		!stream_folder(b, self, image, runs, error))
+	for (size_t i = 0; i < f->n; i++)
+		links += f->names[i].type == EXT2_FT_DIR ? 1 : 0;
+	if (!wdr_ext_dir_blocks(b->blocks.fs, f, &image, &is_indexed, error) ||
+		!stream_folder(b, f->self, image, runs, error))
 		return false;
 	in->i_links_count = (uint16_t)(links >= LINKS_MAX ? 1 : links);
 	in->i_size = image->len;
@@ -103,10 +101,10 @@ static bool write_folder(Build *b, ext2_ino_t self, ext2_ino_t parent, GArray *n
 	if (is_indexed)
 		in->i_flags |= EXT2_INDEX_FL;
 	blocks += image->len / b->blocks.fs->blocksize;
-	if (!wdr_ext_put_tree(&b->blocks, self, in, runs, &blocks, error))
+	if (!wdr_ext_put_tree(&b->blocks, f->self, in, runs, &blocks, error))
 		return false;
 	wdr_ext_inode_put_blocks(b, in, blocks);
-	return wdr_ext_table_put(b->table, self, raw, error);
+	return wdr_ext_table_put(b->table, f->self, raw, error);
 }
 
 /* e2fsck wants a /lost+found. It is made when the source has none. */
@@ -114,7 +112,8 @@ static bool make_lost_and_found(Build *b, GArray *names, GError **error)
 {
 	WdrExtName name = { "lost+found", 10, EXT2_FT_DIR, EXT2_GOOD_OLD_FIRST_INO, 0, 0 };
 	WdrEntry e = { .kind = WDR_KIND_FOLDER, .mode = 0700 };
-	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtName));
+	const WdrExtFolder f = { EXT2_GOOD_OLD_FIRST_INO, EXT2_ROOT_INO, NULL, 0,
+		LOST_AND_FOUND_BYTES / b->blocks.fs->blocksize };
 	g_autofree uint8_t *raw = wdr_ext_inode_new(b->blocks.fs);
 
 	e.mtime.sec = e.atime.sec = e.ctime.sec = e.crtime.sec = b->blocks.fs->super->s_mkfs_time;
@@ -122,8 +121,7 @@ static bool make_lost_and_found(Build *b, GArray *names, GError **error)
 		&e, EXT2_INODE_SIZE(b->blocks.fs->super), (struct ext2_inode_large *)(void *)raw);
 	ext2fs_inode_alloc_stats2(b->blocks.fs, EXT2_GOOD_OLD_FIRST_INO, +1, 1);
 	g_array_append_val(names, name);
-	return write_folder(b, EXT2_GOOD_OLD_FIRST_INO, EXT2_ROOT_INO, nothing,
-		LOST_AND_FOUND_BYTES / b->blocks.fs->blocksize, raw, error);
+	return write_folder(b, &f, raw, error);
 }
 
 static uint8_t dirent_type(WdrKind kind)
@@ -134,7 +132,7 @@ static uint8_t dirent_type(WdrKind kind)
 	return types[kind];
 }
 
-static bool build_fill_folder(WdrBuilder *builder, const WdrEditVolume *folder, WdrChild *children,
+static bool build_fill_folder(WdrBuilder *builder, const WdrBuildNode *folder, WdrChild *children,
 	size_t n, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
@@ -159,9 +157,9 @@ static bool build_fill_folder(WdrBuilder *builder, const WdrEditVolume *folder, 
 	size_t min_blocks = strcmp(folder->path, "lost+found") == 0
 				    ? LOST_AND_FOUND_BYTES / b->blocks.fs->blocksize
 				    : 1;
-	if (!wdr_ext_table_get(b->table, ino_of(b, folder->serial), raw, error) ||
-		!write_folder(b, ino_of(b, folder->serial), ino_of(b, folder->parent), names,
-			min_blocks, raw, error))
+	const WdrExtFolder f = { ino_of(b, folder->serial), ino_of(b, folder->parent),
+		(WdrExtName *)(void *)names->data, names->len, min_blocks };
+	if (!wdr_ext_table_get(b->table, f.self, raw, error) || !write_folder(b, &f, raw, error))
 		return failed_at(folder->path, error);
 	return true;
 }
@@ -205,7 +203,7 @@ static bool put_target(Build *b, ext2_ino_t ino, const WdrEntry *e, struct ext2_
 }
 
 static bool build_add(
-	WdrBuilder *builder, const WdrEditVolume *at, const WdrEntry *entry, GError **error)
+	WdrBuilder *builder, const WdrBuildNode *at, const WdrEntry *entry, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
 	g_autoptr(GArray) nothing = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
@@ -233,7 +231,7 @@ static bool build_add(
 /* ---- files ---- */
 
 static bool build_begin_file(
-	WdrBuilder *builder, const WdrEditVolume *at, const WdrEntry *entry, GError **error)
+	WdrBuilder *builder, const WdrBuildNode *at, const WdrEntry *entry, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)b->file.inode;

@@ -110,20 +110,19 @@ static WdrExtName dot_dot(ext2_ino_t parent)
 	return (WdrExtName){ "..", 2, EXT2_FT_DIR, parent, 0, 0 };
 }
 
-static void build_plain(
-	Dir *d, ext2_ino_t self, ext2_ino_t parent, const WdrExtName *names, size_t n)
+static void build_plain(Dir *d, const WdrExtFolder *f)
 {
 	Leaf leaf = begin_leaf(d);
-	WdrExtName up[] = { dot(self), dot_dot(parent) };
+	WdrExtName up[] = { dot(f->self), dot_dot(f->parent) };
 
 	leaf_add(d, &leaf, &up[0]);
 	leaf_add(d, &leaf, &up[1]);
-	for (size_t i = 0; i < n; i++) {
-		if (!leaf_takes(d, &leaf, names[i].name_len, 0)) {
+	for (size_t i = 0; i < f->n; i++) {
+		if (!leaf_takes(d, &leaf, f->names[i].name_len, 0)) {
 			end_leaf(d, &leaf);
 			leaf = begin_leaf(d);
 		}
-		leaf_add(d, &leaf, &names[i]);
+		leaf_add(d, &leaf, &f->names[i]);
 	}
 	end_leaf(d, &leaf);
 }
@@ -217,19 +216,19 @@ static void fill_root(Dir *d, ext2_ino_t self, ext2_ino_t parent, const GArray *
 	put_index(block + ROOT_ENTRIES_AT, &g_array_index(index, Index, 0), index->len, limit);
 }
 
-static bool build_indexed(
-	Dir *d, ext2_ino_t self, ext2_ino_t parent, WdrExtName *names, size_t n, GError **error)
+static bool build_indexed(Dir *d, const WdrExtFolder *f, GError **error)
 {
+	size_t n = f->n;
 	size_t root_limit = (d->block_size - ROOT_ENTRIES_AT - d->index_tail) / INDEX_ENTRY_BYTES;
 	size_t node_limit = (d->block_size - NODE_ENTRIES_AT - d->index_tail) / INDEX_ENTRY_BYTES;
 	uint8_t most_levels = ext2fs_has_feature_largedir(d->fs->super) ? 2 : 1;
 	g_autoptr(GArray) index = g_array_new(FALSE, FALSE, sizeof(Index));
 	uint8_t levels = 0;
 
-	if (!hash_names(d->fs, names, n, error))
+	if (!hash_names(d->fs, f->names, n, error))
 		return false;
 	(void)new_block(d);
-	build_leaves(d, names, n, index);
+	build_leaves(d, f->names, n, index);
 	while (index->len > root_limit) {
 		if (levels++ == most_levels)
 			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
@@ -239,12 +238,12 @@ static bool build_indexed(
 		g_array_unref(index);
 		index = nodes;
 	}
-	fill_root(d, self, parent, index, root_limit, levels);
+	fill_root(d, f->self, f->parent, index, root_limit, levels);
 	return true;
 }
 
-bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrExtName *names,
-	size_t n, size_t min_blocks, GByteArray **ret, bool *ret_is_indexed, GError **error)
+bool wdr_ext_dir_blocks(ext2_filsys fs, const WdrExtFolder *f, GByteArray **ret,
+	bool *ret_is_indexed, GError **error)
 {
 	bool has_csum = ext2fs_has_feature_metadata_csum(fs->super);
 	g_autoptr(GByteArray) out = g_byte_array_new();
@@ -252,14 +251,14 @@ bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrE
 		out };
 	size_t bytes = dirent_room(1) + dirent_room(2);
 
-	for (size_t i = 0; i < n; i++)
-		bytes += dirent_room(names[i].name_len);
+	for (size_t i = 0; i < f->n; i++)
+		bytes += dirent_room(f->names[i].name_len);
 	*ret_is_indexed = bytes > d.block_size - d.tail && ext2fs_has_feature_dir_index(fs->super);
-	if (*ret_is_indexed && !build_indexed(&d, self, parent, names, n, error))
+	if (*ret_is_indexed && !build_indexed(&d, f, error))
 		return false;
 	if (!*ret_is_indexed)
-		build_plain(&d, self, parent, names, n);
-	while (out->len / d.block_size < min_blocks) {
+		build_plain(&d, f);
+	while (out->len / d.block_size < f->min_blocks) {
 		Leaf leaf = begin_leaf(&d);
 		end_leaf(&d, &leaf);
 	}

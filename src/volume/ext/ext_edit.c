@@ -139,21 +139,30 @@ static void look_for_one_run(WdrExtEdit *e, uint64_t blocks)
 	}
 }
 
-static bool write_run(WdrExtEdit *e, const uint8_t *data, size_t len, uint64_t done, GArray *runs,
-	uint64_t *ret_count, GError **error)
+typedef struct {
+	const uint8_t *data;
+	size_t len;
+	uint64_t done; /* blocks */
+	GArray *runs;  /* WdrExtRun */
+} Writing;
+
+/* The next run of blocks. */
+static bool write_run(WdrExtEdit *e, Writing *w, GError **error)
 {
 	uint32_t block_size = e->blocks.fs->blocksize;
-	uint64_t want = (len - done * block_size + block_size - 1) / block_size;
-	WdrExtRun r = { .logical = done };
+	uint64_t want = (w->len - w->done * block_size + block_size - 1) / block_size;
+	WdrExtRun r = { .logical = w->done };
+	uint64_t count = 0;
 
 	if (!wdr_ext_alloc(
-		    &e->blocks.alloc, MIN(want, WDR_EXT_RUN_BLOCKS), &r.physical, ret_count, NULL))
+		    &e->blocks.alloc, MIN(want, WDR_EXT_RUN_BLOCKS), &r.physical, &count, NULL))
 		return is_full(error);
-	r.count = (uint32_t)*ret_count;
-	wdr_ext_add_run(runs, &r);
-	size_t part = MIN((size_t)r.count * block_size, len - (size_t)done * block_size);
+	r.count = (uint32_t)count;
+	wdr_ext_add_run(w->runs, &r);
+	size_t part = MIN((size_t)r.count * block_size, w->len - (size_t)w->done * block_size);
 	g_autofree uint8_t *padded = g_malloc0((size_t)r.count * block_size);
-	memcpy(padded, data + done * block_size, part);
+	memcpy(padded, w->data + w->done * block_size, part);
+	w->done += count;
 	return wdr_stream_write(e->blocks.stream, padded, (size_t)r.count * block_size,
 		e->blocks.offset + r.physical * block_size, error);
 }
@@ -164,13 +173,13 @@ bool wdr_ext_edit_write_content(WdrExtEdit *e, const void *data, size_t len, GEr
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
 	uint32_t block_size = e->blocks.fs->blocksize;
 	uint64_t blocks = (len + block_size - 1) / block_size;
-	uint64_t count = 0;
+	Writing w = { data, len, 0, runs };
 
 	if (blocks > ext2fs_free_blocks_count(e->blocks.fs->super))
 		return is_full(error);
 	look_for_one_run(e, blocks);
-	for (uint64_t done = 0; done < blocks; done += count) {
-		if (!write_run(e, data, len, done, runs, &count, error))
+	while (w.done < blocks) {
+		if (!write_run(e, &w, error))
 			return false;
 	}
 	memset(in->i_block, 0, sizeof(in->i_block));
@@ -226,13 +235,13 @@ bool wdr_ext_edit_free_old(WdrExtEdit *e, GError **error)
 	return wdr_ext_edit_flush(e, error);
 }
 
-bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, const WdrTime *mtime, GError **error)
+bool wdr_ext_replace_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	const WdrTime *mtime, GError **error)
 {
-	g_auto(WdrExtEdit) e = { .dev = dev };
+	g_auto(WdrExtEdit) e = { .dev = on->dev };
 
-	if (!find_file(&e, offset, size, path, error) ||
-		!load(&e, offset, size, EXT2_FLAG_RW, error) ||
+	if (!find_file(&e, on->offset, on->size, path, error) ||
+		!load(&e, on->offset, on->size, EXT2_FLAG_RW, error) ||
 		!wdr_ext_edit_note_blocks(&e, error) ||
 		!wdr_ext_edit_write_content(&e, data, len, error))
 		return false;
@@ -242,12 +251,12 @@ bool wdr_ext_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, cons
 	       wdr_ext_edit_free_old(&e, error);
 }
 
-bool wdr_ext_check_replace(
-	WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path, GError **error)
+bool wdr_ext_check_replace(const WdrVolumeSpan *on, const char *path, GError **error)
 {
-	g_auto(WdrExtEdit) e = { .dev = dev };
+	g_auto(WdrExtEdit) e = { .dev = on->dev };
 
-	if (find_file(&e, offset, size, path, error) && load(&e, offset, size, 0, error))
+	if (find_file(&e, on->offset, on->size, path, error) &&
+		load(&e, on->offset, on->size, 0, error))
 		return true;
 	g_prefix_error(error, "/%s cannot be changed in place: ", path);
 	return false;

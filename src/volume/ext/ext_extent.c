@@ -63,7 +63,7 @@ static void put_extents(uint8_t *at, const WdrExtRun *runs, size_t n, size_t mos
 
 /* One level of the tree: blocks that hold `below`; returns index entries for them. */
 static bool put_level(WdrExtBlocks *b, ext2_ino_t ino, const GArray *below, size_t depth,
-	GArray *above, uint64_t *blocks, GError **error)
+	GArray *above, GError **error)
 {
 	size_t most = (b->fs->blocksize - EXTENT_BYTES - EXTENT_TAIL_BYTES) / EXTENT_BYTES;
 	g_autofree uint8_t *image = g_malloc(b->fs->blocksize);
@@ -80,7 +80,6 @@ static bool put_level(WdrExtBlocks *b, ext2_ino_t ino, const GArray *below, size
 		if (!wdr_ext_put_block(b, node.physical, image, error))
 			return false;
 		g_array_append_val(above, node);
-		(*blocks)++;
 	}
 	return true;
 }
@@ -93,8 +92,9 @@ bool wdr_ext_put_tree(WdrExtBlocks *b, ext2_ino_t ino, struct ext2_inode_large *
 
 	for (; level->len > EXTENTS_IN_INODE; depth++) {
 		g_autoptr(GArray) above = g_array_new(FALSE, FALSE, sizeof(WdrExtRun));
-		if (!put_level(b, ino, level, depth, above, blocks, error))
+		if (!put_level(b, ino, level, depth, above, error))
 			return false;
+		*blocks += above->len;
 		g_array_unref(level);
 		level = g_steal_pointer(&above);
 	}

@@ -97,14 +97,14 @@ bool wdr_ext_inode_put_xattrs(WdrExtBuild *b, ext2_ino_t ino, const WdrEntry *e,
 			      : size;
 	uint64_t block = 0;
 	uint64_t count = 0;
-	bool uses_block = false;
+	WdrExtXattrRoom room = { raw + used, size - used, b->xattr_block, b->blocks.fs->blocksize,
+		false };
 
 	if (e->n_xattrs == 0)
 		return true;
-	if (!wdr_ext_xattrs_encode(e, raw + used, size - used, b->xattr_block,
-		    b->blocks.fs->blocksize, &uses_block, error))
+	if (!wdr_ext_xattrs_encode(e, &room, error))
 		return false;
-	if (!uses_block)
+	if (!room.uses_block)
 		return true;
 	if (!wdr_ext_alloc(&b->blocks.alloc, 1, &block, &count, error))
 		return false;

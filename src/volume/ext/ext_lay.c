@@ -62,9 +62,19 @@ static void table_spans(ext2_filsys fs, GArray *spans)
 	}
 }
 
-static bool copy_span(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from, Span s,
-	uint8_t *buf, GError **error)
+typedef struct {
+	const WdrBuildTarget *to;
+	ext2_filsys fs;
+	WdrBlockDev *from;
+	uint8_t *buf; /* COPY_BYTES */
+} Copying;
+
+static bool copy_span(const Copying *c, Span s, GError **error)
 {
+	const WdrBuildTarget *t = c->to;
+	ext2_filsys fs = c->fs;
+	WdrBlockDev *from = c->from;
+	uint8_t *buf = c->buf;
 	uint64_t at = s.from * fs->blocksize;
 	uint64_t end = s.to * fs->blocksize;
 
@@ -90,8 +100,7 @@ static bool zero_spans(const WdrBuildTarget *t, ext2_filsys fs, const GArray *sp
 }
 
 /* Copies [from, to) less what the sorted `apart` covers. */
-static bool copy_less(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from, Span used,
-	const GArray *apart, uint8_t *buf, GError **error)
+static bool copy_less(const Copying *c, Span used, const GArray *apart, GError **error)
 {
 	for (guint i = 0; i < apart->len && used.from < used.to; i++) {
 		const Span *a = &g_array_index(apart, Span, i);
@@ -100,23 +109,24 @@ static bool copy_less(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from
 		if (a->from >= used.to)
 			break;
 		Span before = { used.from, MAX(used.from, a->from) };
-		if (!copy_span(t, fs, from, before, buf, error))
+		if (!copy_span(c, before, error))
 			return false;
 		used.from = MIN(a->to, used.to);
 	}
-	return copy_span(t, fs, from, used, buf, error);
+	return copy_span(c, used, error);
 }
 
 static bool copy_used(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from,
 	const GArray *apart, GError **error)
 {
 	g_autofree uint8_t *buf = g_malloc(COPY_BYTES);
+	const Copying c = { t, fs, from, buf };
 	blk64_t last = ext2fs_blocks_count(fs->super) - 1;
 	blk64_t at = fs->super->s_first_data_block;
 	/* Before block 1 of a 1 KiB volume lies the boot sector: zeros. */
 	Span head = { 0, at };
 
-	if (!copy_span(t, fs, from, head, buf, error))
+	if (!copy_span(&c, head, error))
 		return false;
 	while (at <= last) {
 		blk64_t end = 0;
@@ -124,7 +134,7 @@ static bool copy_used(const WdrBuildTarget *t, ext2_filsys fs, WdrBlockDev *from
 			return true;
 		if (ext2fs_find_first_zero_block_bitmap2(fs->block_map, at, last, &end) != 0)
 			end = last + 1;
-		if (!copy_less(t, fs, from, (Span){ at, end }, apart, buf, error))
+		if (!copy_less(&c, (Span){ at, end }, apart, error))
 			return false;
 		at = end;
 	}

@@ -5,27 +5,37 @@
 
 enum { NAME_BYTES_MAX = 255 };
 
+typedef struct {
+	ext2_ino_t folder; /* that the name is or would be in */
+	bool is_there;
+	uint64_t id;
+	WdrKind kind;
+} Found;
+
 /* The folder that a path is in, and what the path itself leads to: found false, nothing. */
-static bool look_up(const WdrExtEdit *e, uint64_t offset, uint64_t size, const char *path,
-	ext2_ino_t *ret_folder, bool *ret_found, uint64_t *ret_id, WdrEntry *ret, GError **error)
+static bool look_up(const WdrVolumeSpan *on, const char *path, Found *ret, GError **error)
 {
 	g_autoptr(WdrVolume) v = NULL;
+	g_auto(WdrEntry) folder = { 0 };
 	g_auto(WdrEntry) entry = { 0 };
 	g_autofree char *parent = g_path_get_dirname(path);
 	uint64_t id = EXT2_ROOT_INO;
 	bool found = true;
 
-	if (!wdr_ext_volume_open(e->dev, offset, size, &v, error))
+	if (!wdr_ext_volume_open(on->dev, on->offset, on->size, &v, error))
 		return false;
 	if (strcmp(parent, ".") != 0) {
-		if (!wdr_volume_lookup(v, parent, &found, &id, &entry, error))
+		if (!wdr_volume_lookup(v, parent, &found, &id, &folder, error))
 			return false;
-		if (!found || entry.kind != WDR_KIND_FOLDER)
+		if (!found || folder.kind != WDR_KIND_FOLDER)
 			return wdr_error_set(error, WDR_ERROR_REFUSED, "%s: there is no folder /%s",
 				wdr_volume_name(v), parent);
 	}
-	*ret_folder = (ext2_ino_t)id;
-	return wdr_volume_lookup(v, path, ret_found, ret_id, ret, error);
+	ret->folder = (ext2_ino_t)id;
+	if (!wdr_volume_lookup(v, path, &ret->is_there, &ret->id, &entry, error))
+		return false;
+	ret->kind = entry.kind;
+	return true;
 }
 
 /* An inode that nobody has, of the group that the folder is in if there is one. */
@@ -82,31 +92,28 @@ static bool add_name(WdrExtEdit *e, ext2_ino_t folder, const char *name, GError 
 		    : wdr_ext_edit_flush(e, error);
 }
 
-bool wdr_ext_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, const WdrEntry *like, GError **error)
+bool wdr_ext_add_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	const WdrEntry *like, GError **error)
 {
-	g_auto(WdrExtEdit) e = { .dev = dev };
-	g_auto(WdrEntry) entry = { 0 };
+	g_auto(WdrExtEdit) e = { .dev = on->dev };
 	g_autofree char *name = g_path_get_basename(path);
-	ext2_ino_t folder = 0;
-	uint64_t id = 0;
-	bool found = false;
+	Found found = { 0 };
 
 	if (strlen(name) > NAME_BYTES_MAX)
 		return wdr_error_set(error, WDR_ERROR_USAGE, "/%s has too long a name", path);
-	if (!look_up(&e, offset, size, path, &folder, &found, &id, &entry, error))
+	if (!look_up(on, path, &found, error))
 		return false;
-	if (found)
+	if (found.is_there)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is there already", path);
-	if (!wdr_ext_edit_open(&e, offset, size, EXT2_FLAG_RW, error))
+	if (!wdr_ext_edit_open(&e, on->offset, on->size, EXT2_FLAG_RW, error))
 		return false;
 	if (!ext2fs_has_feature_extents(e.blocks.fs->super))
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"the volume has no extents: files cannot be added to ext2 and ext3 yet");
-	return take_inode(&e, folder, like, error) &&
+	return take_inode(&e, found.folder, like, error) &&
 	       wdr_ext_edit_write_content(&e, data, len, error) &&
 	       write_inode(&e, 0, like->mtime.sec, error) && mark(&e, false, error) &&
-	       add_name(&e, folder, name, error) && write_inode(&e, 1, 0, error) &&
+	       add_name(&e, found.folder, name, error) && write_inode(&e, 1, 0, error) &&
 	       mark(&e, true, error);
 }
 
@@ -130,30 +137,26 @@ static bool take_name(WdrExtEdit *e, ext2_ino_t folder, const char *name, GError
 		    : wdr_blockdev_flush(e->dev, error);
 }
 
-bool wdr_ext_remove_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	int64_t now, GError **error)
+bool wdr_ext_remove_file(const WdrVolumeSpan *on, const char *path, int64_t now, GError **error)
 {
-	g_auto(WdrExtEdit) e = { .dev = dev };
-	g_auto(WdrEntry) entry = { 0 };
+	g_auto(WdrExtEdit) e = { .dev = on->dev };
 	g_autofree char *name = g_path_get_basename(path);
-	ext2_ino_t folder = 0;
-	uint64_t id = 0;
-	bool found = false;
+	Found found = { 0 };
 
-	if (!look_up(&e, offset, size, path, &folder, &found, &id, &entry, error))
+	if (!look_up(on, path, &found, error))
 		return false;
-	if (!found)
+	if (!found.is_there)
 		return true;
-	if (entry.kind != WDR_KIND_FILE)
+	if (found.kind != WDR_KIND_FILE)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is no plain file", path);
-	e.ino = (ext2_ino_t)id;
-	if (!wdr_ext_edit_open(&e, offset, size, EXT2_FLAG_RW, error) ||
+	e.ino = (ext2_ino_t)found.id;
+	if (!wdr_ext_edit_open(&e, on->offset, on->size, EXT2_FLAG_RW, error) ||
 		!wdr_ext_edit_read_inode(&e, error) || !wdr_ext_edit_note_blocks(&e, error))
 		return false;
 	uint16_t links = ((struct ext2_inode *)(void *)e.raw)->i_links_count;
 	bool is_last = links <= 1;
 	return mark(&e, false, error) &&
 	       write_inode(&e, is_last ? 0 : (uint16_t)(links - 1), is_last ? now : 0, error) &&
-	       take_name(&e, folder, name, error) && (!is_last || let_go(&e, error)) &&
+	       take_name(&e, found.folder, name, error) && (!is_last || let_go(&e, error)) &&
 	       mark(&e, true, error);
 }

@@ -4,6 +4,7 @@
 #include "disk/blockdev.h"
 #include "disk/stream.h"
 #include "volume/ext/ext.h"
+#include "volume/sweep.h"
 #include "volume/volume.h"
 
 #include <ext2fs/ext2fs.h>
@@ -16,6 +17,26 @@ bool wdr_ext_error(GError **error, errcode_t code, const char *format, ...) G_GN
 bool wdr_ext_open_fs(WdrBlockDev *dev, uint64_t offset, uint64_t size, int flags, ext2_filsys *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
+/* ---- an opened volume (ext.c, ext_content.c) ---- */
+
+typedef struct {
+	WdrVolume volume;
+	WdrBlockDev *dev;
+	uint64_t offset;
+	ext2_filsys fs;
+	WdrSweep *sweep; /* NULL: each content is read by itself */
+} WdrExtVolume;
+/* FORMAT: says that of this inode. Returns false. */
+bool wdr_ext_bad_inode(WdrExtVolume *x, uint64_t ino, GError **error, const char *what);
+/* An inode as it lies on the medium, at least a struct ext2_inode_large; the caller's. */
+bool wdr_ext_read_raw(
+	WdrExtVolume *x, uint64_t ino, uint8_t **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The data that an inode holds itself, with a 0 byte behind it; the caller's. */
+bool wdr_ext_inline_data(WdrExtVolume *x, ext2_ino_t ino, uint64_t size, uint8_t **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* As in WdrVolumeOps. */
+bool wdr_ext_content_open(WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The library's handle of an opened ext volume; borrowed. */
 ext2_filsys wdr_ext_volume_fs(WdrVolume *v);
 
@@ -42,10 +63,17 @@ void wdr_ext_spec_apply(const WdrExtSpec *spec, struct ext2_super_block *sb);
 /* Adds an xattr as it lies on the medium to an entry: ACLs become version 2. */
 bool wdr_ext_xattr_decode(const char *name, const void *value, size_t len, WdrEntry *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Puts the entry's xattrs into the inode's room (behind its extra fields) and, those that do not
- * fit, into a block image of block_size bytes; *ret_uses_block tells whether that is needed. */
-bool wdr_ext_xattrs_encode(const WdrEntry *entry, uint8_t *inode_room, size_t room, uint8_t *block,
-	size_t block_size, bool *ret_uses_block, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Where xattrs can be put. */
+typedef struct {
+	uint8_t *inode; /* behind the inode's extra fields */
+	size_t inode_len;
+	uint8_t *block; /* an image of a block */
+	size_t block_len;
+	bool uses_block; /* set by the encoding: some did not fit into the inode */
+} WdrExtXattrRoom;
+/* Puts the entry's xattrs into the inode and, those that do not fit, into the block. */
+bool wdr_ext_xattrs_encode(
+	const WdrEntry *entry, WdrExtXattrRoom *r, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- the inode table of a volume being built (ext_itable.c) ---- */
 
@@ -118,11 +146,17 @@ typedef struct {
 	uint32_t hash, minor;
 } WdrExtName;
 
+typedef struct {
+	ext2_ino_t self, parent;
+	WdrExtName *names; /* are reordered */
+	size_t n;
+	size_t min_blocks;
+} WdrExtFolder;
+
 /* The blocks of a folder, one after the other, without checksums; *ret_is_indexed tells whether the
- * inode needs EXT2_INDEX_FL. At least min_blocks are made. The names are reordered. */
-bool wdr_ext_dir_blocks(ext2_filsys fs, ext2_ino_t self, ext2_ino_t parent, WdrExtName *names,
-	size_t n, size_t min_blocks, GByteArray **ret, bool *ret_is_indexed,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+ * inode needs EXT2_INDEX_FL. */
+bool wdr_ext_dir_blocks(ext2_filsys fs, const WdrExtFolder *f, GByteArray **ret,
+	bool *ret_is_indexed, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- a volume being built or changed (ext_build.c, ext_inode.c, ext_change.c, ext_resume.c) ----
  */

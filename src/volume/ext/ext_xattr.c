@@ -220,17 +220,14 @@ static bool fill_block(GArray *rest, uint8_t *block, size_t block_size, GError *
 	return true;
 }
 
-bool wdr_ext_xattrs_encode(const WdrEntry *entry, uint8_t *inode_room, size_t room, uint8_t *block,
-	size_t block_size, bool *ret_uses_block, GError **error)
+bool wdr_ext_xattrs_encode(const WdrEntry *entry, WdrExtXattrRoom *r, GError **error)
 {
+	size_t room = r->inode_len < 2 * PAD + ENTRY_BYTES ? 0 : r->inode_len;
 	g_autoptr(GArray) rest = g_array_new(FALSE, FALSE, sizeof(Ready));
 	g_autoptr(GArray) all = g_array_new(FALSE, FALSE, sizeof(Ready));
 
 	g_array_set_clear_func(all, ready_clear);
-	*ret_uses_block = false;
-	if (room < 2 * PAD + ENTRY_BYTES)
-		room = 0;
-	Room inside = { room ? inode_room + PAD : NULL, 0, room ? (room - PAD) & ~(size_t)3 : 0,
+	Room inside = { room ? r->inode + PAD : NULL, 0, room ? (room - PAD) & ~(size_t)3 : 0,
 		false };
 	for (size_t i = 0; i < entry->n_xattrs; i++) {
 		Ready x;
@@ -243,7 +240,7 @@ bool wdr_ext_xattrs_encode(const WdrEntry *entry, uint8_t *inode_room, size_t ro
 			g_array_append_val(rest, x);
 	}
 	if (inside.next > 0)
-		wdr_put_le32(inode_room, EXT2_EXT_ATTR_MAGIC);
-	*ret_uses_block = rest->len > 0;
-	return rest->len == 0 || fill_block(rest, block, block_size, error);
+		wdr_put_le32(r->inode, EXT2_EXT_ATTR_MAGIC);
+	r->uses_block = rest->len > 0;
+	return rest->len == 0 || fill_block(rest, r->block, r->block_len, error);
 }

@@ -332,8 +332,9 @@ static bool fat_next_piece(
 		return true;
 	const Run *r = &g_array_index(c->runs, Run, c->run);
 	ret->len = MIN(MIN(r->len - c->run_pos, cap), c->size - c->pos);
-	if (!wdr_damage_read(content->damage, wdr_read_device, c->fat->dev, buf, (size_t)ret->len,
-		    c->fat->offset + r->at + c->run_pos, c->pos, error))
+	WdrCarefulRead careful = { wdr_read_device, c->fat->dev, content->damage,
+		c->fat->offset + r->at + c->run_pos, c->pos };
+	if (!wdr_damage_read(&careful, buf, (size_t)ret->len, error))
 		return false;
 	c->pos += ret->len;
 	c->run_pos += ret->len;

@@ -53,8 +53,8 @@ bool wdr_fat_volume_copy_structure(
 /* Puts new content into an existing file: written into free clusters first, then the chain, then,
  * in one sector, the folder's entry, and the old clusters freed last; so a power cut leaves the old
  * or the new content. dev must be open for writing; `mtime` in seconds. */
-bool wdr_fat_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_fat_replace_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* "ABCD-1234" as a number. */
 uint32_t wdr_fat_serial_of(const char *uuid);
@@ -66,11 +66,11 @@ bool wdr_fat_set_serial(WdrBlockDev *dev, uint64_t offset, uint64_t size, uint32
 bool wdr_fat_is_short_name(const char *name);
 /* A new file with a short name ("cmdline.old"), in a folder that is there.
  * Content first, then the FAT, then the entry. REFUSED: the name is taken. */
-bool wdr_fat_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_fat_add_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	int64_t mtime, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The entry first, then its clusters. A file that is not there is no error. */
-bool wdr_fat_remove_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_fat_remove_file(
+	const WdrVolumeSpan *on, const char *path, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* ---- building ---- */
 

@@ -201,7 +201,7 @@ static bool settled(WdrFatBuild *b, WdrFatFolder *f, GError **error)
 	return true;
 }
 
-static uint8_t *slot_of(WdrFatBuild *b, const WdrEditVolume *at, WdrFatFolder **ret)
+static uint8_t *slot_of(WdrFatBuild *b, const WdrBuildNode *at, WdrFatFolder **ret)
 {
 	WdrFatFolder *f = g_hash_table_lookup(b->folders, &at->parent);
 
@@ -213,7 +213,7 @@ static uint8_t *slot_of(WdrFatBuild *b, const WdrEditVolume *at, WdrFatFolder **
 
 /* ---- the builder's interface ---- */
 
-static bool place_folder(WdrFatBuild *b, const WdrEditVolume *at, WdrFatFolder *f, GError **error)
+static bool place_folder(WdrFatBuild *b, const WdrBuildNode *at, WdrFatFolder *f, GError **error)
 {
 	WdrFatFolder *parent = NULL;
 	bool is_root = at->serial == 0;
@@ -243,7 +243,7 @@ static bool place_folder(WdrFatBuild *b, const WdrEditVolume *at, WdrFatFolder *
 	return settled(b, parent, error);
 }
 
-static bool fill_image(WdrFatBuild *b, WdrFatFolder *f, const WdrEditVolume *at,
+static bool fill_image(WdrFatBuild *b, WdrFatFolder *f, const WdrBuildNode *at,
 	const WdrChild *children, size_t n, GError **error)
 {
 	g_auto(Names) names = names_new();
@@ -266,7 +266,7 @@ static bool fill_image(WdrFatBuild *b, WdrFatFolder *f, const WdrEditVolume *at,
 	return true;
 }
 
-static bool build_fill_folder(WdrBuilder *builder, const WdrEditVolume *folder, WdrChild *children,
+static bool build_fill_folder(WdrBuilder *builder, const WdrBuildNode *folder, WdrChild *children,
 	size_t n, GError **error)
 {
 	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
@@ -286,7 +286,7 @@ static bool build_fill_folder(WdrBuilder *builder, const WdrEditVolume *folder, 
 }
 
 /* Fills in all of an entry but its clusters. */
-static bool put_entry(WdrFatBuild *b, const WdrEditVolume *at, const WdrEntry *entry,
+static bool put_entry(WdrFatBuild *b, const WdrBuildNode *at, const WdrEntry *entry,
 	WdrFatFolder **ret, uint8_t **slot, GError **error)
 {
 	if (entry->kind != WDR_KIND_FILE && entry->kind != WDR_KIND_FOLDER)
@@ -308,7 +308,7 @@ static bool put_entry(WdrFatBuild *b, const WdrEditVolume *at, const WdrEntry *e
 }
 
 static bool build_add(
-	WdrBuilder *builder, const WdrEditVolume *at, const WdrEntry *entry, GError **error)
+	WdrBuilder *builder, const WdrBuildNode *at, const WdrEntry *entry, GError **error)
 {
 	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 	WdrFatFolder *parent = NULL;
@@ -323,7 +323,7 @@ static bool build_add(
 }
 
 static bool build_begin_file(
-	WdrBuilder *builder, const WdrEditVolume *at, const WdrEntry *entry, GError **error)
+	WdrBuilder *builder, const WdrBuildNode *at, const WdrEntry *entry, GError **error)
 {
 	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
 	WdrFatFolder *parent = NULL;

@@ -89,8 +89,14 @@ static bool write_content(
 	return wdr_blockdev_flush(e->dev, error);
 }
 
-static bool switch_entry(Edit *e, uint64_t at, uint32_t cluster, size_t len, int64_t mtime,
-	uint32_t *ret_old, GError **error)
+/* What a folder's entry says of its file. */
+typedef struct {
+	uint32_t first; /* cluster */
+	uint32_t len;
+	int64_t mtime;
+} Says;
+
+static bool switch_entry(Edit *e, uint64_t at, const Says *says, uint32_t *ret_old, GError **error)
 {
 	uint8_t d[FAT_DIRENT_BYTES];
 	uint16_t date = 0;
@@ -101,12 +107,12 @@ static bool switch_entry(Edit *e, uint64_t at, uint32_t cluster, size_t len, int
 	*ret_old = wdr_get_le16(d + 26);
 	if (e->layout.width == 32)
 		*ret_old |= (uint32_t)wdr_get_le16(d + 20) << 16;
-	wdr_fat_encode_time(mtime, &date, &time);
-	wdr_put_le16(d + 20, (uint16_t)(cluster >> 16));
-	wdr_put_le16(d + 26, (uint16_t)cluster);
+	wdr_fat_encode_time(says->mtime, &date, &time);
+	wdr_put_le16(d + 20, (uint16_t)(says->first >> 16));
+	wdr_put_le16(d + 26, (uint16_t)says->first);
 	wdr_put_le16(d + 22, time);
 	wdr_put_le16(d + 24, date);
-	wdr_put_le32(d + 28, (uint32_t)len);
+	wdr_put_le32(d + 28, says->len);
 	return wdr_blockdev_write(e->dev, d, sizeof(d), e->offset + at, error) &&
 	       wdr_blockdev_flush(e->dev, error);
 }
@@ -175,18 +181,19 @@ static bool put_content(Edit *e, const void *data, size_t len, uint32_t *ret_fir
 	return store_fat(e, *ret_first, g_array_index(chain, uint32_t, chain->len - 1), error);
 }
 
-bool wdr_fat_replace_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, int64_t mtime, GError **error)
+bool wdr_fat_replace_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	int64_t mtime, GError **error)
 {
-	g_auto(Edit) e = { .dev = dev, .offset = offset };
+	g_auto(Edit) e = { .dev = on->dev, .offset = on->offset };
 	uint64_t at = 0;
-	uint32_t first = 0;
+	/* put_content() refuses what is longer than an entry can say. */
+	Says says = { .len = (uint32_t)len, .mtime = mtime };
 	uint32_t old = 0;
 
-	return find_file(&e, size, path, &at, error) && put_content(&e, data, len, &first, error) &&
-	       forget_free_count(&e, error) &&
-	       switch_entry(&e, at, first, len, mtime, &old, error) && free_chain(&e, old, error) &&
-	       wdr_blockdev_flush(dev, error);
+	return find_file(&e, on->size, path, &at, error) &&
+	       put_content(&e, data, len, &says.first, error) && forget_free_count(&e, error) &&
+	       switch_entry(&e, at, &says, &old, error) && free_chain(&e, old, error) &&
+	       wdr_blockdev_flush(on->dev, error);
 }
 
 uint32_t wdr_fat_serial_of(const char *uuid)
@@ -302,74 +309,72 @@ static bool is_there(Edit *e, uint64_t size, const char *path, bool *ret, GError
 	       wdr_volume_lookup(v, path, ret, NULL, &entry, error);
 }
 
-static bool write_entry(Edit *e, uint64_t at, const uint8_t *name, uint32_t first, size_t len,
-	int64_t mtime, GError **error)
+static bool write_entry(Edit *e, uint64_t at, const uint8_t *name, const Says *says, GError **error)
 {
 	uint8_t d[FAT_DIRENT_BYTES] = { 0 };
 	uint16_t date = 0;
 	uint16_t time = 0;
 
-	wdr_fat_encode_time(mtime, &date, &time);
+	wdr_fat_encode_time(says->mtime, &date, &time);
 	memcpy(d, name, FAT_SHORT_BYTES);
 	d[11] = FAT_ATTR_ARCHIVE;
 	d[12] = name[FAT_SHORT_BYTES];
 	wdr_put_le16(d + 14, time);
 	wdr_put_le16(d + 16, date);
 	wdr_put_le16(d + 18, date);
-	wdr_put_le16(d + 20, (uint16_t)(first >> 16));
+	wdr_put_le16(d + 20, (uint16_t)(says->first >> 16));
 	wdr_put_le16(d + 22, time);
 	wdr_put_le16(d + 24, date);
-	wdr_put_le16(d + 26, (uint16_t)first);
-	wdr_put_le32(d + 28, (uint32_t)len);
+	wdr_put_le16(d + 26, (uint16_t)says->first);
+	wdr_put_le32(d + 28, says->len);
 	return wdr_blockdev_write(e->dev, d, sizeof(d), e->offset + at, error) &&
 	       wdr_blockdev_flush(e->dev, error);
 }
 
-bool wdr_fat_add_file(WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path,
-	const void *data, size_t len, int64_t mtime, GError **error)
+bool wdr_fat_add_file(const WdrVolumeSpan *on, const char *path, const void *data, size_t len,
+	int64_t mtime, GError **error)
 {
-	g_auto(Edit) e = { .dev = dev, .offset = offset };
+	g_auto(Edit) e = { .dev = on->dev, .offset = on->offset };
 	g_autofree char *dirname = g_path_get_dirname(path);
 	g_autofree char *base = g_path_get_basename(path);
 	const char *folder = strcmp(dirname, ".") == 0 ? "" : dirname;
 	uint8_t name[WDR_FAT_NAME_BYTES];
 	uint64_t at = 0;
-	uint32_t first = 0;
+	Says says = { .len = (uint32_t)len, .mtime = mtime };
 	bool found = false;
 
 	if (!short_name(base, name))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"'%s' is no short name; only such files can be added", base);
-	if (!is_there(&e, size, path, &found, error))
+	if (!is_there(&e, on->size, path, &found, error))
 		return false;
 	if (found)
 		return wdr_error_set(error, WDR_ERROR_REFUSED, "/%s is there already", path);
-	return find_slot(&e, size, folder, &at, error) &&
-	       put_content(&e, data, len, &first, error) && forget_free_count(&e, error) &&
-	       write_entry(&e, at, name, first, len, mtime, error);
+	return find_slot(&e, on->size, folder, &at, error) &&
+	       put_content(&e, data, len, &says.first, error) && forget_free_count(&e, error) &&
+	       write_entry(&e, at, name, &says, error);
 }
 
-bool wdr_fat_remove_file(
-	WdrBlockDev *dev, uint64_t offset, uint64_t size, const char *path, GError **error)
+bool wdr_fat_remove_file(const WdrVolumeSpan *on, const char *path, GError **error)
 {
-	g_auto(Edit) e = { .dev = dev, .offset = offset };
+	g_auto(Edit) e = { .dev = on->dev, .offset = on->offset };
 	uint8_t d[FAT_DIRENT_BYTES];
 	uint64_t at = 0;
 	bool found = false;
 
-	if (!is_there(&e, size, path, &found, error))
+	if (!is_there(&e, on->size, path, &found, error))
 		return false;
 	if (!found)
 		return true;
-	if (!find_file(&e, size, path, &at, error) || !load_fat(&e, error) ||
-		!wdr_blockdev_read(dev, d, sizeof(d), offset + at, error))
+	if (!find_file(&e, on->size, path, &at, error) || !load_fat(&e, error) ||
+		!wdr_blockdev_read(on->dev, d, sizeof(d), on->offset + at, error))
 		return false;
 	uint32_t first = wdr_get_le16(d + 26) | (uint32_t)wdr_get_le16(d + 20) << 16;
 	if (e.layout.width != 32)
 		first &= 0xffff;
 	d[0] = FAT_DELETED;
 	return forget_free_count(&e, error) &&
-	       wdr_blockdev_write(dev, d, sizeof(d), offset + at, error) &&
-	       wdr_blockdev_flush(dev, error) && free_chain(&e, first, error) &&
-	       wdr_blockdev_flush(dev, error);
+	       wdr_blockdev_write(on->dev, d, sizeof(d), on->offset + at, error) &&
+	       wdr_blockdev_flush(on->dev, error) && free_chain(&e, first, error) &&
+	       wdr_blockdev_flush(on->dev, error);
 }

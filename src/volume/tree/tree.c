@@ -259,11 +259,10 @@ static bool set_metadata(int fd, const WdrEntry *like, GError **error)
 	       wdr_error_set_errno(error, errno, "setting the modification time");
 }
 
-static bool fill_temporary(const Tree *t, int fd, const char *path, const void *data, size_t len,
-	const WdrEntry *like, GError **error)
+static bool finish_temporary(
+	const Tree *t, int fd, const char *path, const WdrEntry *like, GError **error)
 {
-	return wdr_pwrite_all(fd, data, len, 0, error) && copy_xattrs(t, path, fd, error) &&
-	       set_metadata(fd, like, error) &&
+	return copy_xattrs(t, path, fd, error) && set_metadata(fd, like, error) &&
 	       (fsync(fd) == 0 || wdr_error_set_errno(error, errno, "flushing"));
 }
 
@@ -285,7 +284,8 @@ bool wdr_tree_put_file(WdrVolume *tree, const char *path, const void *data, size
 	if (fd < 0)
 		return wdr_error_set_errno(
 			error, errno, "creating a file beside %s/%s", tree->name, path);
-	if (!fill_temporary(t, fd, path, data, len, like, error)) {
+	if (!wdr_pwrite_all(fd, data, len, 0, error) ||
+		!finish_temporary(t, fd, path, like, error)) {
 		g_prefix_error(error, "%s/%s: ", tree->name, path);
 		unlinkat(folder, temporary, 0);
 		return false;

@@ -107,7 +107,8 @@ static bool next_through_kernel(
 	size_t want = (size_t)MIN(end - start, cap);
 	ssize_t got = wdr_pread_some(c->fd, buf, want, start);
 	if (got < 0 && content->damage) {
-		if (!wdr_damage_read(content->damage, read_file, c, buf, want, start, start, error))
+		WdrCarefulRead careful = { read_file, c, content->damage, start, start };
+		if (!wdr_damage_read(&careful, buf, want, error))
 			return false;
 		got = (ssize_t)want;
 	}
