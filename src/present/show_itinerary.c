@@ -227,7 +227,7 @@ static void show_copied(const WdrOut *out, const WdrMoveResult *r)
 	g_autofree char *before = wdr_format_size(r->bytes_before);
 	uint64_t now = r->bytes - r->bytes_before;
 
-	wdr_out_text(out, WDR_STYLE_PLAIN, "  copied     %" G_GUINT64_FORMAT " entries, %s",
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  copied      %" G_GUINT64_FORMAT " entries, %s",
 		r->entries, bytes);
 	if (r->bytes_before)
 		wdr_out_text(out, WDR_STYLE_PLAIN, ", %s of it before the interruption",
