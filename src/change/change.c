@@ -19,8 +19,8 @@ static bool place_of(const WdrChanging *c, unsigned number, WdrEditVolume *ret, 
 		return wdr_error_set(
 			error, WDR_ERROR_REFUSED, "partition %u has no volume any more", number);
 	bool is_tree = strcmp(part->volume->ops->type, "tree") == 0;
-	*ret = (WdrEditVolume){ is_tree ? part->volume : NULL, c->dev, part->partition->start,
-		part->partition->size, part->probe.type };
+	*ret = (WdrEditVolume){ is_tree ? part->volume : NULL,
+		{ c->dev, part->partition->start, part->partition->size }, part->probe.type };
 	return is_tree || c->dev ||
 	       wdr_error_set(error, WDR_ERROR_REFUSED,
 		       "partition %u is not mounted, and its disk is in use", number);
@@ -48,7 +48,7 @@ static WdrChange *new_change(WdrChanging *c, const WdrEditVolume *p, unsigned pa
 }
 
 /* Tells the logbook, changes, reads back, tells the logbook. */
-static bool copy_out(WdrChanging *c, const WdrEditVolume *p, const WdrChange *change,
+static bool carry_out(WdrChanging *c, const WdrEditVolume *p, const WdrChange *change,
 	const void *data, size_t len, GError **error)
 {
 	int64_t now = wdr_world_now(c->world);
@@ -137,7 +137,7 @@ static bool keep_beside(WdrChanging *c, const WdrEditVolume *p, const WdrEdit *e
 	change->mode = o->entry.mode;
 	change->uid = o->entry.uid;
 	change->gid = o->entry.gid;
-	return copy_out(c, p, change, o->text, o->len, error);
+	return carry_out(c, p, change, o->text, o->len, error);
 }
 
 /* What a change of a file that was there starts with: the original is kept. */
@@ -180,7 +180,7 @@ bool wdr_change_file(WdrChanging *c, const WdrEdit *edit, bool keeps_copy, GErro
 	if (!change)
 		return false;
 	change->after = wdr_hash(new_text, new_len);
-	return copy_out(c, &p, change, new_text, new_len, error);
+	return carry_out(c, &p, change, new_text, new_len, error);
 }
 
 /* The file is as it was when the change was planned. */
@@ -221,7 +221,7 @@ bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
 	change->is_removal = !n->content;
 	if (n->content)
 		change->after = wdr_hash(bytes, new_len);
-	return copy_out(c, &p, change, bytes, new_len, error);
+	return carry_out(c, &p, change, bytes, new_len, error);
 }
 
 bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **error)

@@ -63,13 +63,11 @@ bool wdr_disk_session_open(const WdrWorld *world, const char *disk, bool is_runn
 	WdrDiskSession **ret, GError **error)
 {
 	g_autoptr(WdrDiskSession) o = g_new0(WdrDiskSession, 1);
-	WdrBlockDev *dev = NULL;
 
 	o->world = world;
 	o->is_running = is_running;
 	if (!wdr_disk_find(world, disk, &o->disk, error) ||
-		!wdr_blockdev_open(o->disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(world, o->disk, dev, &o->system, error) ||
+		!wdr_system_read(world, o->disk, &o->system, error) ||
 		!wdr_parttable_check(o->system->table, o->system->dev, error) ||
 		!check_parts(o, error) || (is_running && !use_mounts(o, error)) ||
 		!wdr_system_look(o->system, world, error) ||

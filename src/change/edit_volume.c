@@ -38,11 +38,11 @@ static bool read_from(WdrVolume *v, const char *file, char **ret, size_t *ret_le
 	return true;
 }
 
-/* The volume on dev, which is p->dev or the same disk past the page cache. */
+/* The volume on dev, which is p->on.dev or the same disk past the page cache. */
 static bool open_on(WdrBlockDev *dev, const WdrEditVolume *p, WdrVolume **ret, GError **error)
 {
 	return (is_fat(p) ? wdr_fat_volume_open : wdr_ext_volume_open)(
-		dev, p->offset, p->size, ret, error);
+		dev, p->on.offset, p->on.size, ret, error);
 }
 
 bool wdr_edit_volume_read(const WdrEditVolume *p, const char *file, char **ret, size_t *ret_len,
@@ -50,7 +50,7 @@ bool wdr_edit_volume_read(const WdrEditVolume *p, const char *file, char **ret, 
 {
 	g_autoptr(WdrVolume) v = NULL;
 
-	if (!p->tree && !open_on(p->dev, p, &v, error))
+	if (!p->tree && !open_on(p->on.dev, p, &v, error))
 		return false;
 	return read_from(v ? v : p->tree, file, ret, ret_len, ret_entry, error);
 }
@@ -58,7 +58,6 @@ bool wdr_edit_volume_read(const WdrEditVolume *p, const char *file, char **ret, 
 static bool put_on_disk(const WdrEditVolume *p, const char *file, const void *data, size_t len,
 	const WdrEntry *like, GError **error)
 {
-	const WdrVolumeSpan on = { p->dev, p->offset, p->size };
 	g_autofree char *old = NULL;
 	size_t old_len = 0;
 
@@ -66,9 +65,9 @@ static bool put_on_disk(const WdrEditVolume *p, const char *file, const void *da
 		return false;
 	if (is_fat(p))
 		return (old ? wdr_fat_replace_file : wdr_fat_add_file)(
-			&on, file, data, len, like->mtime.sec, error);
-	return old ? wdr_ext_replace_file(&on, file, data, len, &like->mtime, error)
-		   : wdr_ext_add_file(&on, file, data, len, like, error);
+			&p->on, file, data, len, like->mtime.sec, error);
+	return old ? wdr_ext_replace_file(&p->on, file, data, len, &like->mtime, error)
+		   : wdr_ext_add_file(&p->on, file, data, len, like, error);
 }
 
 static bool read_back(
@@ -79,9 +78,9 @@ static bool read_back(
 	g_autofree char *got = NULL;
 	size_t got_len = 0;
 
-	if (!p->tree &&
-		(!wdr_blockdev_open(wdr_blockdev_name(p->dev), WDR_OPEN_MEDIUM, &medium, error) ||
-			!open_on(medium, p, &v, error)))
+	if (!p->tree && (!wdr_blockdev_open(
+				 wdr_blockdev_name(p->on.dev), WDR_OPEN_MEDIUM, &medium, error) ||
+				!open_on(medium, p, &v, error)))
 		return false;
 	if (!read_from(v ? v : p->tree, file, &got, &got_len, NULL, error))
 		return false;
@@ -103,9 +102,7 @@ bool wdr_edit_volume_put(const WdrEditVolume *p, const char *file, const void *d
 
 bool wdr_edit_volume_remove(const WdrEditVolume *p, const char *file, int64_t now, GError **error)
 {
-	const WdrVolumeSpan on = { p->dev, p->offset, p->size };
-
 	return p->tree     ? wdr_tree_remove_file(p->tree, file, error)
-	       : is_fat(p) ? wdr_fat_remove_file(&on, file, error)
-			   : wdr_ext_remove_file(&on, file, now, error);
+	       : is_fat(p) ? wdr_fat_remove_file(&p->on, file, error)
+			   : wdr_ext_remove_file(&p->on, file, now, error);
 }

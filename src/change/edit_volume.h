@@ -5,10 +5,9 @@
 #include "volume/volume.h"
 
 typedef struct {
-	WdrVolume *tree;  /* the mounted tree; NULL: a volume on dev */
-	WdrBlockDev *dev; /* open for writing */
-	uint64_t offset, size;
-	const char *fs; /* "vfat", or an ext's */
+	WdrVolume *tree;  /* the mounted tree; NULL: a volume on a disk */
+	WdrVolumeSpan on; /* the disk is open for writing */
+	const char *fs;   /* "vfat", or an ext's */
 } WdrEditVolume;
 
 /* *ret NULL: there is no such file (not an error). ret_entry: owner, mode and times. */

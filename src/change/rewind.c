@@ -86,7 +86,7 @@ static bool open_volume(const Rewinding *w, const WdrChange *c, Opened *o, GErro
 			o->disk->name, c->partition);
 	if (!wdr_probe_read(o->dev, p->start, p->size, &o->probe, error))
 		return false;
-	o->place = (WdrEditVolume){ NULL, o->dev, p->start, p->size, o->probe.type };
+	o->place = (WdrEditVolume){ NULL, { o->dev, p->start, p->size }, o->probe.type };
 	return true;
 }
 

@@ -7,6 +7,7 @@
 
 typedef struct {
 	char *target, *on, *medium, *state;
+	const char *attached_as; /* that medium, as in WdrDisk; NULL: none was named */
 	gboolean write, generate;
 } DriversOptions;
 
@@ -43,18 +44,18 @@ static bool parse(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
 
 	if (!wdr_cli_parse(&wdr_cmd_drivers, globals, entries, &argc, &argv, error))
 		return false;
-	return argc <= 1 ||
-	       wdr_error_set(error, WDR_ERROR_USAGE,
-		       "drivers takes no '%s'; disks are named by --for and --on", argv[1]);
+	if (argc > 1)
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"drivers takes no '%s'; disks are named by --for and --on", argv[1]);
+	return wdr_cli_medium(o->medium, &o->attached_as, error);
 }
 
 static bool make_plan(
 	DriversOptions *o, const WdrWorld *world, WdrDriversPlan **ret, GError **error)
 {
-	WdrDriversOptions options = { 0 };
+	WdrDriversOptions options = { .medium = o->attached_as };
 
-	if (!wdr_cli_medium(o->medium, &options.medium, error) ||
-		(!o->on && !wdr_cli_running_disk(world, &o->on, error)))
+	if (!o->on && !wdr_cli_running_disk(world, &o->on, error))
 		return false;
 	options.on = o->on;
 	options.target = o->target;

@@ -10,7 +10,7 @@
 #define MB 1e6
 #define ZEROS_MANY 0.5
 #define FAR_BELOW 0.6   /* of the link's rate */
-#define NEAR_LIMIT 0.75 /* of it: what the link copies is all there is to have */
+#define NEAR_LIMIT 0.75 /* of it: what the link carries is all there is to have */
 #define MORE_THAN_ALL 1.1
 #define PROCESSOR_BUSY 0.9
 

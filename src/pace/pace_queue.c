@@ -35,7 +35,7 @@ static int flush(void *self)
 
 /* ---- one at a time ---- */
 
-static void copy_out(const WdrPaceQueue *q, WdrPaceRequest *r)
+static void carry_out(const WdrPaceQueue *q, WdrPaceRequest *r)
 {
 	g_autoptr(GError) error = NULL;
 
@@ -52,7 +52,7 @@ static void submit_one(void *self, WdrPaceRequest *r)
 {
 	WdrPaceQueue *q = self;
 
-	copy_out(q, r);
+	carry_out(q, r);
 	q->done = r;
 }
 
@@ -102,7 +102,7 @@ static void work(void *data, void *user_data)
 {
 	WdrPaceQueue *q = user_data;
 
-	copy_out(q, data);
+	carry_out(q, data);
 	g_async_queue_push(q->ended, data);
 }
 

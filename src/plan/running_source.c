@@ -139,11 +139,9 @@ bool wdr_running_use(const WdrWorld *world, const WdrDisk *disk, WdrSystem *syst
 bool wdr_running_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret, GError **error)
 {
 	g_autoptr(WdrSystem) s = NULL;
-	WdrBlockDev *dev = NULL;
 
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(world, disk, dev, &s, error) ||
-		!wdr_running_use(world, disk, s, error) || !wdr_system_look(s, world, error))
+	if (!wdr_system_read(world, disk, &s, error) || !wdr_running_use(world, disk, s, error) ||
+		!wdr_system_look(s, world, error))
 		return false;
 	*ret = g_steal_pointer(&s);
 	return true;

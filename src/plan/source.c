@@ -264,15 +264,13 @@ bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, 
 	/* e2fsprogs take '?' in a path for the start of options. */
 	const char *parent = strchr(scratch, '?') ? g_get_tmp_dir() : scratch;
 	g_autofree char *folder = g_build_filename(parent, WDR_SCRATCH_PREFIX "XXXXXX", NULL);
-	WdrBlockDev *dev = NULL;
 
 	s->disk = disk;
 	if (!g_mkdtemp(folder))
 		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
 	s->scratch = g_steal_pointer(&folder);
 	if (!wdr_source_check_quiet(world, disk, error) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(world, disk, dev, &s->system, error) ||
+		!wdr_system_read(world, disk, &s->system, error) ||
 		!wdr_running_use(world, disk, s->system, error) ||
 		!look_through(world, s, notes, error)) {
 		wdr_error_hint(error, "nothing was written; the source is only ever read");

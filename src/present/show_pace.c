@@ -71,7 +71,7 @@ char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind)
 {
 	const WdrPaceFigure *f = &p->figures[kind];
 
-	/* What is more than it can copy came another way: from a file, or a memory. */
+	/* What is more than it can carry came another way: from a file, or a memory. */
 	if (p->link.rate == 0 || wdr_pace_kind(kind)->is_random ||
 		f->median > LINK_MOST * (double)p->link.rate)
 		return NULL;

@@ -8,7 +8,7 @@
  *   kill   the power is cut when something is to be written there: half of it still is
  *   nor    it is a NOR flash of LENGTH bytes as the kernel's MTD layer shows one: OFFSET bytes are
  *          erased at a time, and a write only makes ones to zeros
- *   slow   it copies OFFSET bytes a second, one request after the other, each of which takes
+ *   slow   it transfers OFFSET bytes a second, one request after the other, each of which takes
  * LENGTH nanoseconds besides. Nothing waits: the clock of the program goes on by that, and by
  *          nothing else, so that it sees these times exactly, however busy the machine is
  *   wrap   what lies there lies at the disk's start, and further ones again and again: the disk has

@@ -19,7 +19,8 @@ void wdr_loader_file_clear(WdrLoaderFile *f);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLoaderFile, wdr_loader_file_clear)
 
 void wdr_loader_file_look(const uint8_t *bytes, size_t len, WdrLoaderFile *ret);
-/* The file has the name in it that a board's device tree begins with: loaders copy that tree. */
+/* The file has the name in it that a board's device tree begins with: loaders bring that tree
+ * along. */
 bool wdr_loader_file_names(const uint8_t *bytes, size_t len, const char *compatible);
 /* Of the chip that a device tree names, as above; NULL: not known. */
 const char *wdr_loader_family_of_chip(const char *compatible);

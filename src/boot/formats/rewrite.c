@@ -21,7 +21,7 @@ static WdrIdentifierKind usual_kind(const WdrMention *m, const WdrNaming *naming
 		return WDR_BY_PARTUUID;
 	case WDR_BY_LABEL:
 	case WDR_BY_PARTLABEL:
-		/* Two volumes would copy the same label while the old disk is in. */
+		/* Two volumes would have the same label while the old disk is in. */
 		return has_initramfs ? WDR_BY_UUID : WDR_BY_PARTUUID;
 	default:
 		return m->identifier.kind;

@@ -58,12 +58,9 @@ static void note_mounts(const WdrWorld *world, WdrSurveyDisk *d)
 
 bool wdr_system_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret, GError **error)
 {
-	WdrBlockDev *dev = NULL;
-
 	g_autoptr(WdrSystem) s = NULL;
 
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &dev, error) ||
-		!wdr_system_read(world, disk, dev, &s, error) || !wdr_system_look(s, world, error))
+	if (!wdr_system_read(world, disk, &s, error) || !wdr_system_look(s, world, error))
 		return false;
 	*ret = g_steal_pointer(&s);
 	return true;

@@ -249,12 +249,10 @@ bool wdr_system_look(WdrSystem *s, const WdrWorld *world, GError **error)
 	return wdr_stop_check(error);
 }
 
-bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
-	GError **error)
+bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret, GError **error)
 {
 	g_autoptr(WdrSystem) s = g_new0(WdrSystem, 1);
 
-	s->dev = dev;
 	s->parts = g_ptr_array_new_with_free_func(part_free);
 	s->mentions = wdr_mentions_new();
 	s->remarks = wdr_remarks_new();
@@ -263,13 +261,14 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *de
 	s->serial = g_strdup(disk->serial);
 	s->medium = disk->is_image ? NULL : g_strdup(disk->medium);
 	s->modules = wdr_disk_modules(world, disk);
-	if (!wdr_parttable_read(dev, &s->table, error))
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &s->dev, error) ||
+		!wdr_parttable_read(s->dev, &s->table, error))
 		return false;
 	for (guint i = 0; i < s->table->partitions->len; i++)
 		add_part(s, s->table->partitions->pdata[i]);
 	if (s->table->kind == WDR_TABLE_NONE) {
 		s->whole = wdr_partition_new();
-		s->whole->size = wdr_blockdev_size(dev);
+		s->whole->size = wdr_blockdev_size(s->dev);
 		add_part(s, s->whole);
 		if (!((WdrSystemPart *)s->parts->pdata[0])->probe.type)
 			g_ptr_array_set_size(s->parts, 0);

@@ -62,10 +62,10 @@ typedef struct {
 	const GArray *sought;
 } WdrSystem;
 
-/* disk: its name is the one in device paths, unless it is an image. dev is taken over, also on
- * failure. Problems with single volumes are kept in the result; only a disk or table that cannot be
- * read at all is an error. Roles and mentions are empty until wdr_system_look(). */
-bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrBlockDev *dev, WdrSystem **ret,
+/* disk: its name is the one in device paths, unless it is an image. It is opened for reading.
+ * Problems with single volumes are kept in the result; only a disk or table that cannot be read at
+ * all is an error. Roles and mentions are empty until wdr_system_look(). */
+bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_system_free(WdrSystem *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSystem, wdr_system_free)
