@@ -379,12 +379,28 @@ END_TEST
 static const struct {
 	const char *begin, *end, *text;
 } uses[] = {
-	{ "mkfs.ext4 -q -F $0; mkdir $1; mount $0 $1", "umount $1", "is mounted at" },
-	{ "mkfs.ext4 -q -F $0; mkdir $1 $1-a; mount $0 $1; mkdir $1/a; mount --bind $1/a $1-a; umount $1",
+	{ "mkfs.ext4 -q -F $0; mkdir $1; mount -o noatime,noinit_itable $0 $1; sync", "umount $1",
+		"is mounted at" },
+	{ "mkfs.ext4 -q -F $0; mkdir $1 $1-a; mount -o noatime,noinit_itable $0 $1; mkdir $1/a; mount --bind $1/a "
+	  "$1-a; umount $1; sync",
 		"umount $1-a", "is mounted at" },
-	{ "mkswap -q $0; swapon $0", "swapoff $0", "swap" },
+	{ "mkswap -q $0 64; swapon $0", "swapoff $0", "swap" },
 	{ "blockdev --setro $0", "blockdev --setrw $0", "cannot be written to" },
 };
+
+/* The kernel may put pages into a swap area that is in use, behind its header: of 64 KiB here.
+ * These bytes alone are not looked at. */
+static char *hash_of_drive_in_use(const char *use)
+{
+	static const uint8_t unseen[65536 - 4096];
+	const char *copy = sup_path("copy");
+
+	if (strcmp(use, "swap") != 0)
+		return g_strdup(sup_hash(SMALL_DRIVE));
+	SUP_TOOL("cp", "--sparse=always", SMALL_DRIVE, copy);
+	sup_poke(copy, 4096, unseen, sizeof(unseen));
+	return g_strdup(sup_hash(copy));
+}
 
 START_TEST(a_drive_in_use)
 {
@@ -394,9 +410,9 @@ START_TEST(a_drive_in_use)
 	}
 	Devices d = attach_both("--sector-size=512");
 	SUP_TOOL("bash", "-ec", uses[_i].begin, d.drive, sup_path("mnt"));
-	g_autofree char *drive = g_strdup(sup_hash(SMALL_DRIVE));
+	g_autofree char *drive = hash_of_drive_in_use(uses[_i].text);
 	SupRun run = move_devices(&d);
-	g_autofree char *after = g_strdup(sup_hash(SMALL_DRIVE));
+	g_autofree char *after = hash_of_drive_in_use(uses[_i].text);
 	SUP_TOOL("bash", "-c", uses[_i].end, d.drive, sup_path("mnt"));
 	detach_both(&d);
 	bench_expect(&run, 3, uses[_i].text);
