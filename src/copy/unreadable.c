@@ -57,13 +57,12 @@ void wdr_unreadable_forget_partition(GPtrArray *list, unsigned partition)
 	}
 }
 
-const WdrUnreadable *wdr_unreadable_find(
-	const GPtrArray *list, unsigned partition, const char *path)
+WdrUnreadable *wdr_unreadable_find(const GPtrArray *list, unsigned partition, const char *path)
 {
 	g_autofree char *escaped = path && list->len ? wdr_escape(path) : NULL;
 
 	for (guint i = 0; i < list->len; i++) {
-		const WdrUnreadable *m = list->pdata[i];
+		WdrUnreadable *m = list->pdata[i];
 		if (m->partition == partition && g_strcmp0(m->path, escaped) == 0)
 			return m;
 	}
@@ -77,6 +76,21 @@ uint64_t wdr_unreadable_bytes(const WdrUnreadable *m)
 	for (guint i = 0; m->ranges && i < m->ranges->len; i++)
 		bytes += g_array_index(m->ranges, WdrRange, i).len;
 	return bytes;
+}
+
+void wdr_unreadable_accept_all(GPtrArray *list)
+{
+	for (guint i = 0; i < list->len; i++)
+		((WdrUnreadable *)list->pdata[i])->is_accepted = true;
+}
+
+unsigned wdr_unreadable_count_open(const GPtrArray *list)
+{
+	unsigned count = 0;
+
+	for (guint i = 0; i < list->len; i++)
+		count += ((const WdrUnreadable *)list->pdata[i])->is_accepted ? 0 : 1;
+	return count;
 }
 
 /* ---- in the logbook ---- */

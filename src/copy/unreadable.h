@@ -12,8 +12,9 @@
 
 typedef struct {
 	unsigned partition;
-	char *path;     /* escaped for showing; NULL: the partition's own blocks */
-	GArray *ranges; /* WdrRange; NULL: the entry as a whole, or the names in a folder */
+	char *path;       /* escaped for showing; NULL: the partition's own blocks */
+	GArray *ranges;   /* WdrRange; NULL: the entry as a whole, or the names in a folder */
+	bool is_accepted; /* the target was released with this gap, since the user accepted it */
 } WdrUnreadable;
 
 /* A list of WdrUnreadable. */
@@ -24,9 +25,11 @@ void wdr_unreadable_set(
 	GPtrArray *list, unsigned partition, const char *path, const GArray *ranges);
 void wdr_unreadable_forget_partition(GPtrArray *list, unsigned partition);
 /* NULL: nothing. Borrowed. */
-const WdrUnreadable *wdr_unreadable_find(
-	const GPtrArray *list, unsigned partition, const char *path);
+WdrUnreadable *wdr_unreadable_find(const GPtrArray *list, unsigned partition, const char *path);
 uint64_t wdr_unreadable_bytes(const WdrUnreadable *m);
+void wdr_unreadable_accept_all(GPtrArray *list);
+/* Those that nobody has accepted yet. */
+unsigned wdr_unreadable_count_open(const GPtrArray *list);
 
 /* The fields of a line; the caller's. */
 json_t *wdr_unreadable_to_json(unsigned partition, const char *path, const GArray *ranges);

@@ -66,16 +66,19 @@ static bool take_seal(json_t *line, WdrMoveProgress *l, guint number)
 
 static bool take_mark(const char *what, WdrMoveProgress *l)
 {
-	if (strcmp(what, WDR_MARK_CLEARED) == 0)
+	if (strcmp(what, WDR_MARK_CLEARED) == 0) {
 		l->is_cleared = true;
-	else if (strcmp(what, WDR_MARK_HELD) == 0)
+	} else if (strcmp(what, WDR_MARK_HELD) == 0) {
 		l->is_released = false;
-	else if (strcmp(what, WDR_MARK_RELEASED) == 0)
+	} else if (strcmp(what, WDR_MARK_RELEASED) == 0) {
 		l->is_released = true;
-	else if (strcmp(what, WDR_MARK_ARRIVED) == 0)
+		/* Nothing is released before the user has accepted what is missing. */
+		wdr_unreadable_accept_all(l->missing);
+	} else if (strcmp(what, WDR_MARK_ARRIVED) == 0) {
 		l->has_arrived = true;
-	else
+	} else {
 		return false;
+	}
 	return true;
 }
 

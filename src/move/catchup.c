@@ -141,9 +141,13 @@ static bool note_renamed(WdrMoveRun *m, const Found *f, GError **error)
 		const WdrDiff *diff = f->diffs->pdata[i];
 		const WdrUnreadable *was =
 			diff->renamed_from ? missing_of(m, f, diff->renamed_from) : NULL;
+		bool is_accepted = was && was->is_accepted;
 		if (was && !wdr_move_run_note_unreadable(
 				   m, f->part->number, diff->now.path, was->ranges, error))
 			return false;
+		if (is_accepted)
+			wdr_unreadable_find(m->logged.missing, f->part->number, diff->now.path)
+				->is_accepted = true;
 	}
 	return true;
 }

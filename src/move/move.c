@@ -212,11 +212,12 @@ bool wdr_move_run_note_unreadable(
 
 bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 {
-	if (m->logged.missing->len == 0 || m->accepts_damage)
+	unsigned count = wdr_unreadable_count_open(m->logged.missing);
+
+	if (count == 0 || m->accepts_damage)
 		return true;
 	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read whole",
-		m->it->source.name, m->logged.missing->len,
-		m->logged.missing->len == 1 ? " or folder" : "s or folders");
+		m->it->source.name, count, count == 1 ? " or folder" : "s or folders");
 	wdr_error_hint(error,
 		"everything else is on %s and was read back; it is marked unfinished and will not boot. To "
 		"finish with these files as they are, zeros where nothing could be read: 'wanderitas move "

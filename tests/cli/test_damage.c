@@ -71,6 +71,34 @@ START_TEST(a_bad_place_in_a_file)
 END_TEST
 
 /* A request that fails once is made again; nothing is missing then. */
+/* What was accepted stays accepted: the target is finished, and catchup goes on with it. */
+START_TEST(catchup_after_damage_was_accepted)
+{
+	g_autofree char *faults =
+		fault("mmcblk0", "read", bench_root_block(CARD, DATABASE, 200), 9);
+	SupRun run = BENCH_WITH_FAULTS(faults, MOVE, "--accept-damage");
+
+	bench_expect(&run, 0, "srv/model.bin");
+	run = BENCH_WITH_FAULTS(faults, "catchup");
+	bench_expect(&run, 0, "nothing changed on mmcblk0 since it was copied");
+	bench_put_root_file(CARD, "etc/motd", "the herons are back\n");
+	run = BENCH_WITH_FAULTS(faults, "catchup");
+	bench_expect(&run, 0, "1 new");
+	SupRun survey = BENCH_RUN("survey");
+	ck_assert_ptr_null(strstr(survey.out, "was begun and not ended"));
+	expect_zeros(DATABASE, 819200, 823296);
+	/* New damage is another matter. */
+	g_autofree char *request = g_strdup_printf("rm /%s", DATABASE);
+	bench_change_root(CARD, (const char *const[]){ request, NULL });
+	bench_put_root_file(CARD, DATABASE, "a model\n");
+	g_autofree char *again = fault("mmcblk0", "read", bench_root_block(CARD, DATABASE, 0), 9);
+	run = BENCH_WITH_FAULTS(again, "catchup");
+	bench_expect(&run, 4, "1 file or folder could not be read whole");
+	run = BENCH_WITH_FAULTS(again, "move", "--resume", "--accept-damage");
+	bench_expect(&run, 0, "done");
+}
+END_TEST
+
 START_TEST(a_place_that_reads_the_second_time)
 {
 	g_autofree char *faults = fault("mmcblk0", "once", bench_root_block(CARD, DATABASE, 7), 9);
@@ -241,6 +269,7 @@ Suite *suite_damage(void)
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, a_bad_place_in_a_file);
+	tcase_add_test(t, catchup_after_damage_was_accepted);
 	tcase_add_test(t, a_place_that_reads_the_second_time);
 	tcase_add_test(t, accepted_beforehand);
 	tcase_add_test(t, a_folder_that_cannot_be_read);
