@@ -106,6 +106,20 @@ static int spawn(
 	return why;
 }
 
+/* What the program prints with --json is judged when all tests have run: scripts/test names a
+ * folder for it. */
+static void keep_document(const char *const *argv, const char *text)
+{
+	static unsigned number = 0;
+	const char *documents = g_getenv("WANDERITAS_TEST_DOCUMENTS");
+
+	if (!documents || *text == '\0' || !g_strv_contains(argv, "--json"))
+		return;
+	g_autofree char *path =
+		g_strdup_printf("%s/%d-%u.json", documents, (int)getpid(), number++);
+	sup_write(path, text);
+}
+
 SupRun sup_run(const char *input, const char *const *argv)
 {
 	g_autofree char *in = g_build_filename(folder, ".stdin", NULL);
@@ -122,6 +136,7 @@ SupRun sup_run(const char *input, const char *const *argv)
 	run.code = why ? 127 : WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 	run.out = keep(sup_read(out, NULL));
 	run.err = keep(sup_read(err, NULL));
+	keep_document(argv, run.out);
 	return run;
 }
 

@@ -16,7 +16,7 @@ GPtrArray *wdr_facts_new(void)
 	return g_ptr_array_new_with_free_func(fact_free);
 }
 
-void wdr_facts_add(GPtrArray *facts, const char *name, bool is_remark, const char *format, ...)
+void wdr_facts_add(GPtrArray *facts, const char *name, bool is_warning, const char *format, ...)
 {
 	WdrFact *f = g_new0(WdrFact, 1);
 	va_list args;
@@ -26,6 +26,6 @@ void wdr_facts_add(GPtrArray *facts, const char *name, bool is_remark, const cha
 	va_end(args);
 	f->name = name;
 	f->text = wdr_escape(text);
-	f->is_remark = is_remark;
+	f->is_warning = is_warning;
 	g_ptr_array_add(facts, f);
 }

@@ -65,8 +65,8 @@ static void tell_abilities(WdrOrderPlan *p)
 
 	for (size_t i = 0; i < G_N_ELEMENTS(media); i++) {
 		g_autofree char *why = NULL;
-		const char *remedy = NULL;
-		WdrBootSupport a = wdr_board_can(p->board, media[i], &why, &remedy);
+		const char *hint = NULL;
+		WdrBootSupport a = wdr_board_can(p->board, media[i], &why, &hint);
 		if (a == WDR_ABILITY_FULL)
 			g_string_append_printf(can, "%s%s", can->len ? ", " : "", media[i]);
 		else
@@ -86,9 +86,9 @@ static void judge_order(WdrOrderPlan *p, const char *name, const WdrBootOrder *o
 
 	for (unsigned i = 0; i < order->reached; i++) {
 		g_autofree char *why = NULL;
-		const char *remedy = NULL;
+		const char *hint = NULL;
 		const char *medium = wdr_boot_order_medium(order, i);
-		if (medium && wdr_board_can(p->board, medium, &why, &remedy) == WDR_ABILITY_NONE)
+		if (medium && wdr_board_can(p->board, medium, &why, &hint) == WDR_ABILITY_NONE)
 			wdr_facts_add(p->facts, name, true, "%s comes to nothing: %s",
 				wdr_boot_order_word(order, i), why);
 	}
@@ -147,7 +147,7 @@ static char *wanted_order(const WdrOrderPlan *p, const WdrOrderOptions *o, GErro
 	g_autofree char *text = wdr_eeprom_value(next_settings(p), "BOOT_ORDER");
 	const char *medium = o->first ? wdr_medium_of_word(o->first) : NULL;
 	g_autofree char *why = NULL;
-	const char *remedy = NULL;
+	const char *hint = NULL;
 	WdrBootOrder order = { 0 };
 
 	if (o->number)
@@ -159,9 +159,9 @@ static char *wanted_order(const WdrOrderPlan *p, const WdrOrderOptions *o, GErro
 			"--first is nvme, usb, sd or emmc on this board, not '%s'", o->first);
 		return NULL;
 	}
-	if (wdr_board_can(p->board, medium, &why, &remedy) == WDR_ABILITY_NONE) {
+	if (wdr_board_can(p->board, medium, &why, &hint) == WDR_ABILITY_NONE) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "%s", why);
-		wdr_error_hint(error, "nothing was changed; %s", remedy ? remedy : "");
+		wdr_error_hint(error, "nothing was changed; %s", hint ? hint : "");
 		return NULL;
 	}
 	if (text && !wdr_boot_order_parse(text, &order, error)) {

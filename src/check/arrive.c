@@ -200,7 +200,7 @@ static bool arrive(WdrArriving *a, const char *disk, WdrArrival **ret, GError **
 		wdr_arrival_free(s.found);
 		return false;
 	}
-	if (s.found->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0)
+	if (s.found->is_there && wdr_checks_count(a->checks, WDR_STATE_STOP) == 0)
 		close_logbook(a, s.found);
 	*ret = s.found;
 	return true;

@@ -23,7 +23,7 @@ typedef struct {
 static void tell(Comparing *c, const char *path, const char *what)
 {
 	if (++c->wrong <= TOLD_MAX)
-		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP,
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_STATE_STOP,
 			"copy it again from the old disk, and look at the new one's health",
 			"/%s: %s", path, what);
 }
@@ -121,11 +121,11 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 		return;
 	c->volume = now->volume;
 	if (access(path, F_OK) != 0)
-		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_REMARK, NULL,
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_STATE_WARNING, NULL,
 			"the packing list of partition %u is not there any more", p->number);
 	/* It was read back when it was written. */
 	else if (!walk_list(c, path, p->entries, &error))
-		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP,
+		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_STATE_STOP,
 			"look at the health of the new disk", "a packing list is damaged: %s",
 			error->message);
 }
@@ -136,8 +136,7 @@ static void tell_counts(const Comparing *c)
 	uint64_t all = c->same + c->changed + c->gone;
 	bool are_many = c->gone > FEW_FILES && c->gone > all / 100 * GONE_PERCENT;
 
-	wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES,
-		are_many ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+	wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, are_many ? WDR_STATE_WARNING : WDR_STATE_OK,
 		are_many ? "were they removed on purpose? The old disk has them still" : NULL,
 		"%" G_GUINT64_FORMAT " files are as they were copied, %" G_GUINT64_FORMAT
 		" changed since, %" G_GUINT64_FORMAT " gone%s",
@@ -155,7 +154,7 @@ void wdr_arrive_files(WdrArriving *a)
 	for (guint i = 0; i < a->it->parts->len; i++)
 		check_part(&c, a->it->parts->pdata[i]);
 	if (c.wrong > TOLD_MAX)
-		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_CHECK_STOP, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_FILES, WDR_STATE_STOP, NULL,
 			"and %" G_GUINT64_FORMAT " more", c.wrong - TOLD_MAX);
 	if (c.wrong == 0)
 		tell_counts(&c);

@@ -37,17 +37,17 @@ static void check_mentions(WdrArriving *a)
 		const WdrMention *m = a->system->mentions->pdata[i];
 		if (!names_old(a, m) || ++found > TOLD_MAX)
 			continue;
-		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING,
 			m->frozen ? "change it by hand, if it is still wanted"
 				  : "wanderitas readdress --running",
 			"/%s:%u still names it: %s", m->file, m->line, m->text);
 	}
 	if (found > TOLD_MAX)
-		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING,
 			"wanderitas survey --mentions lists them all", "and %u more",
 			found - TOLD_MAX);
 	if (found == 0)
-		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_OK, NULL,
 			"no file of the system names it");
 }
 
@@ -77,7 +77,7 @@ static void check_use(WdrArriving *a)
 
 	if (!old || is_needed)
 		return;
-	wdr_checks_say(a->checks, WDR_ARRIVED_OLD, user ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+	wdr_checks_say(a->checks, WDR_ARRIVED_OLD, user ? WDR_STATE_WARNING : WDR_STATE_OK,
 		user ? "unmount it, and take the line out that mounts it" : NULL,
 		user ? "it is still in, and used: %s" : "it is still in (%s), and nobody uses it",
 		user ? user : old->name);
@@ -98,7 +98,7 @@ static bool rehearse(WdrArriving *a, const WdrDisk *target)
 	g_autoptr(GError) error = NULL;
 
 	if (!wdr_system_open(a->world, target, &system, &error)) {
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_STOP, NULL,
 			"%s cannot be read: %s", target->name, error->message);
 		return false;
 	}
@@ -106,7 +106,7 @@ static bool rehearse(WdrArriving *a, const WdrDisk *target)
 		wdr_rehearse(system, &(WdrRehearsing){ NULL, a->board, NULL, NULL });
 	if (r->verdict != WDR_VERDICT_FAILS)
 		return true;
-	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP, r->reason->remedy,
+	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_STOP, r->reason->hint,
 		"%s does not boot: %s", target->name, r->reason->text);
 	return false;
 }
@@ -119,7 +119,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	unsigned new = 0;
 
 	if (!b || !b->has_order || !wdr_boot_order_tries(&b->order, target->medium, &new)) {
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"power off, take it out, power on",
 			"%s would boot by itself; the loader comes to the %s first", target->name,
 			a->disk->medium);
@@ -129,7 +129,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	g_autofree char *better = wdr_boot_order_with_first(&b->order, target->medium);
 	bool is_earlier = wdr_boot_order_tries(&b->order, a->disk->medium, &old) && old < new;
 	/* What is set already is no advice. */
-	g_autofree char *remedy =
+	g_autofree char *hint =
 		is_earlier
 			? g_strdup_printf(
 				  "power off and take it out, or put BOOT_ORDER=%s into the "
@@ -138,7 +138,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 			: g_strdup(
 				  "power off and take the old disk out; if nothing starts then, look at "
 				  "cable, power and connector of the new one");
-	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK, remedy,
+	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, hint,
 		is_earlier ? "the boot order %s comes to the old disk first: %s"
 			   : "the boot order %s comes to the new disk first (%s), which did not "
 			     "answer in time or could not be read",
@@ -153,14 +153,14 @@ static void blame_entry(WdrArriving *a)
 	const WdrBootEntry *way = wdr_arriving_boot_entry(a, ways);
 
 	if (way && way != first)
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"choose the default at the next start; wanderitas rehearse tells whether it can "
 			"be loaded",
 			"it was started by %s (the default is %s): the default could not be loaded, or "
 			"somebody chose another",
 			way->name, first->name);
 	else
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"wanderitas survey --mentions tells what the boot files name",
 			"it was started by %s: the boot files were put back, or the kernel was started "
 			"by other ones",
@@ -183,15 +183,15 @@ void wdr_arrive_why(WdrArriving *a)
 	g_autofree char *name = wdr_disk_partition_name(a->disk, root->partition->number);
 	g_autoptr(WdrDisk) target = find(a, &a->it->target);
 
-	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_CHECK_STOP, NULL,
+	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_STATE_STOP, NULL,
 		"/ is %s (%s): the old disk came up, not %s", name, a->disk->medium,
 		a->it->target.name);
 	if (was_not_restarted(a))
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"power off, take the old disk out, power on",
 			"the machine was not restarted since the move was begun");
 	else if (!target)
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_CHECK_STOP,
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_STOP,
 			"look at cable, power and connector; dmesg tells what the kernel saw",
 			"no disk like %s (%s) is in, or the kernel does not see it",
 			a->it->target.name,

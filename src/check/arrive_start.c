@@ -14,7 +14,7 @@ static void check_root(WdrArriving *a)
 	const WdrSystemPart *root = a->system->root;
 	g_autofree char *name = wdr_disk_partition_name(a->disk, root->partition->number);
 
-	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_CHECK_PASS, NULL,
+	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_STATE_OK, NULL,
 		"/ is %s (%s%s%s), UUID %s, as it was moved", name, a->disk->medium,
 		a->disk->model ? ", " : "", a->disk->model ? a->disk->model : "", root->probe.uuid);
 }
@@ -29,13 +29,13 @@ static void check_firmware(WdrArriving *a)
 	if (!medium)
 		return;
 	if (strcmp(medium, a->disk->medium) == 0 || is_card)
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
 			"the firmware says that it booted from %s", a->disk->medium);
 	else if (a->it->what == WDR_MOVE_ROOT)
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
 			"the firmware booted from %s, where the boot files stayed", medium);
 	else
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_STOP,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_STOP,
 			"take it out, or put the new disk first in the firmware's boot order",
 			"root is on the new disk, but the firmware says that it booted from %s",
 			medium);
@@ -75,13 +75,13 @@ static void check_entry(WdrArriving *a)
 	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(a->system, a->board);
 	const WdrBootEntry *way = wdr_arriving_boot_entry(a, ways);
 	if (!way)
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_REMARK, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING, NULL,
 			"no entry of the menu has the kernel arguments that it was started with");
 	else if (way == ways->ways->pdata[0])
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
 			"it was started by %s, the default", way->name);
 	else
-		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_CHECK_REMARK,
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING,
 			"the entries before it could not be loaded, or another was chosen by hand",
 			"it was started by %s, which is not the default", way->name);
 }
@@ -94,7 +94,7 @@ static void check_size(WdrArriving *a, const WdrItineraryPart *p)
 	g_autofree char *planned = wdr_format_size(p->to.size);
 
 	if (!now) {
-		wdr_checks_say(a->checks, WDR_ARRIVED_SIZES, WDR_CHECK_STOP, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_SIZES, WDR_STATE_STOP, NULL,
 			"partition %u is not there", p->number);
 		return;
 	}
@@ -103,12 +103,12 @@ static void check_size(WdrArriving *a, const WdrItineraryPart *p)
 	bool is_filled = !is_ext || now->ext.size_bytes / 100 >=
 					    now->partition->size / 100 * FILLED_PERCENT / 100;
 	if (now->partition->size != p->to.size)
-		wdr_checks_say(a->checks, WDR_ARRIVED_SIZES, WDR_CHECK_REMARK, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_SIZES, WDR_STATE_WARNING, NULL,
 			"partition %u has %s, not the %s that it was made with",
 			now->partition->number, size, planned);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_SIZES,
-			is_filled ? WDR_CHECK_PASS : WDR_CHECK_REMARK,
+			is_filled ? WDR_STATE_OK : WDR_STATE_WARNING,
 			is_filled ? NULL : "resize2fs",
 			is_filled ? "partition %u (%s) has %s, as planned"
 				  : "partition %u (%s) has %s; its file system does not fill it",
@@ -145,7 +145,7 @@ static bool check_line(WdrArriving *a, const WdrFstabLine *l, unsigned *wrong)
 	bool may_fail = wdr_fstab_has_option(l, "nofail");
 	g_autofree char *name = wdr_disk_partition_name(a->disk, part->partition->number);
 	(*wrong)++;
-	wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, may_fail ? WDR_CHECK_REMARK : WDR_CHECK_STOP,
+	wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, may_fail ? WDR_STATE_WARNING : WDR_STATE_STOP,
 		"mount tells what is there instead; journalctl -b tells why",
 		"etc/fstab:%u: %s is not %s %s", l->line, name,
 		strcmp(l->type, "swap") == 0 ? "in use as" : "mounted at", l->point);
@@ -160,10 +160,10 @@ static void check_mounts(WdrArriving *a)
 	for (guint i = 0; i < a->fstab->len; i++)
 		checked += check_line(a, a->fstab->pdata[i], &wrong) ? 1 : 0;
 	if (checked == 0)
-		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_CHECK_REMARK, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_STATE_WARNING, NULL,
 			"no entry of etc/fstab names this disk");
 	else if (wrong == 0)
-		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, WDR_STATE_OK, NULL,
 			"%u entr%s of etc/fstab name%s this disk, and %s mounted from it", checked,
 			checked == 1 ? "y" : "ies", checked == 1 ? "s" : "",
 			checked == 1 ? "is" : "all are");

@@ -67,7 +67,7 @@ GPtrArray *wdr_ready_refusal(
 		name = WDR_CHECK_TARGET;
 	GPtrArray *checks = wdr_checks_new();
 	wdr_checks_say(
-		checks, name, WDR_CHECK_STOP, wdr_error_get_hint(error), "%s", error->message)
+		checks, name, WDR_STATE_STOP, wdr_error_get_hint(error), "%s", error->message)
 		->is_final = true;
 	return checks;
 }
@@ -76,7 +76,7 @@ const WdrCheck *wdr_ready_stop(const GPtrArray *checks, const char *const *despi
 {
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		if (c->result == WDR_CHECK_STOP &&
+		if (c->state == WDR_STATE_STOP &&
 			(c->is_final || !despite || !g_strv_contains(despite, c->name)))
 			return c;
 	}

@@ -31,7 +31,7 @@ static void say_empty(WdrReady *r, const char *what)
 	g_autofree char *evidence =
 		g_strdup_printf("%s is not mounted, not in use, and has nothing on it", what);
 
-	wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_CHECK_PASS, NULL, evidence);
+	wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_STATE_OK, NULL, evidence);
 }
 
 static void check_target(WdrReady *r)
@@ -39,7 +39,7 @@ static void check_target(WdrReady *r)
 	const WdrItinerary *it = r->around.it;
 	g_autofree char *what = describe(&it->target);
 	g_autofree char *erased = wdr_itinerary_erased(it);
-	g_autofree char *remedy = g_strdup_printf(
+	g_autofree char *hint = g_strdup_printf(
 		"make sure that nothing on it is needed; a move asks for the name %s", erased);
 	guint found = 0;
 
@@ -50,7 +50,7 @@ static void check_target(WdrReady *r)
 			continue;
 		g_autofree char *evidence =
 			g_strdup_printf("what is on %s will be erased: %s", what, text);
-		wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_CHECK_REMARK, remedy, evidence);
+		wdr_checks_add(r->checks, WDR_CHECK_TARGET, WDR_STATE_WARNING, hint, evidence);
 		found++;
 	}
 	if (found == 0)
@@ -69,7 +69,7 @@ static void check_room(WdrReady *r)
 		bool is_tight =
 			p->role == WDR_ROLE_ROOT && p->spare < p->to.size / 100 * SPARE_PERCENT;
 		wdr_checks_say(r->checks, WDR_CHECK_ROOM,
-			is_tight ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+			is_tight ? WDR_STATE_WARNING : WDR_STATE_OK,
 			is_tight ? "a larger target, or make room on the source" : NULL,
 			"partition %u (%s): %s to copy, %s stay free", p->number,
 			*wdr_role_name(p->role) ? wdr_role_name(p->role) : p->fs, bytes, spare);
@@ -97,7 +97,7 @@ static void check_link(WdrReady *r, const WdrItineraryDisk *d, const WdrDisk *no
 		return;
 	g_autofree char *best = now ? wdr_disk_best_link(r->around.world, now) : NULL;
 	bool could_more = best && strcmp(best, d->link) != 0;
-	wdr_checks_say(r->checks, WDR_CHECK_LINK, is_slow ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+	wdr_checks_say(r->checks, WDR_CHECK_LINK, is_slow ? WDR_STATE_WARNING : WDR_STATE_OK,
 		is_slow ? "a USB 3 port and cable; else it stays slower than it could be" : NULL,
 		"%s: %s, about %.0f MB/s at most%s%s%s", d->name, d->link, rate,
 		could_more ? "; the drive could do " : "", could_more ? best : "",

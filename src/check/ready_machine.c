@@ -20,9 +20,9 @@ static void check_power(WdrReady *r)
 	if (is_image || !wdr_ask_voltage(r->around.world, &text, &is_now))
 		return;
 	wdr_checks_say(r->checks, WDR_CHECK_POWER,
-		!text    ? WDR_CHECK_PASS
-		: is_now ? WDR_CHECK_STOP
-			 : WDR_CHECK_REMARK,
+		!text    ? WDR_STATE_OK
+		: is_now ? WDR_STATE_STOP
+			 : WDR_STATE_WARNING,
 		NULL, "%s", text ? text : "the voltage was never too low since the start");
 }
 
@@ -44,17 +44,17 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 		g_autofree char *evidence =
 			g_strdup_printf("the kernel says of %s: %s", disk->name, line);
 		wdr_checks_add(r->checks, WDR_CHECK_ERRORS,
-			is_bad ? WDR_CHECK_STOP : WDR_CHECK_REMARK,
+			is_bad ? WDR_STATE_STOP : WDR_STATE_WARNING,
 			is_bad ? "another cable, port, power supply or drive"
 			       : "look at cable, port and power supply",
 			evidence);
 	}
 	if (!lines && is_target)
-		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_CHECK_REMARK, "root may read it",
+		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_WARNING, "root may read it",
 			"the kernel's log cannot be read: whether disks failed since the start is not "
 			"known");
 	else if (lines && lines->len == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_OK, NULL,
 			"the kernel's log tells of no trouble with %s", disk->name);
 }
 
@@ -66,7 +66,7 @@ static void check_health(WdrReady *r, const WdrDisk *disk)
 	for (guint i = 0; i < health->len; i++) {
 		const WdrHealth *h = health->pdata[i];
 		wdr_checks_say(r->checks, WDR_CHECK_HEALTH,
-			h->is_bad ? WDR_CHECK_REMARK : WDR_CHECK_PASS,
+			h->is_bad ? WDR_STATE_WARNING : WDR_STATE_OK,
 			h->is_bad ? "do not trust it with anything that is nowhere else" : NULL,
 			"%s: %s", disk->name, h->text);
 	}
@@ -94,7 +94,7 @@ static int64_t newest_time(const WdrReady *r, const char **ret_file)
 
 static void check_clock(WdrReady *r)
 {
-	static const char remedy[] = "set it first (timedatectl); edited files get its time";
+	static const char hint[] = "set it first (timedatectl); edited files get its time";
 	int64_t now = wdr_world_now(r->around.world);
 	const char *file = NULL;
 	int64_t newest = newest_time(r, &file);
@@ -102,14 +102,14 @@ static void check_clock(WdrReady *r)
 	g_autofree char *of = wdr_format_time(newest);
 
 	if (now < CLOCK_SINCE)
-		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_CHECK_REMARK, remedy,
+		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
 			"the clock says %s: it was not set since the start", says);
 	else if (now < newest)
-		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_CHECK_REMARK, remedy,
+		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
 			"the clock says %s, but /%s is of %s", says, file, of);
 	else
-		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_CHECK_PASS, NULL,
-			"the clock says %s", says);
+		wdr_checks_say(
+			r->checks, WDR_CHECK_CLOCK, WDR_STATE_OK, NULL, "the clock says %s", says);
 }
 
 void wdr_ready_machine(WdrReady *r)

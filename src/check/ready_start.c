@@ -33,12 +33,12 @@ static bool is_told(const WdrRehearsal *r, guint at)
 {
 	const WdrStep *step = r->steps->pdata[at];
 
-	if (step->kind != WDR_STEP_FINE)
+	if (step->state != WDR_STATE_OK)
 		return true;
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *other = r->steps->pdata[i];
 		bool is_same = strcmp(name_of(other->stage), name_of(step->stage)) == 0;
-		if (is_same && (other->kind != WDR_STEP_FINE || i < at))
+		if (is_same && (other->state != WDR_STATE_OK || i < at))
 			return false;
 	}
 	return true;
@@ -60,19 +60,19 @@ static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
 		first = first ? first : stages[i].name;
 	}
 	if (first && planned->verdict >= WDR_VERDICT_UNKNOWN)
-		wdr_checks_say(r->checks, first, WDR_CHECK_REMARK, NULL,
+		wdr_checks_say(r->checks, first, WDR_STATE_WARNING, NULL,
 			"not looked at, since the start ends before: %s", names->str);
 }
 
 void wdr_ready_start(WdrReady *r)
 {
-	static const WdrCheckResult results[] = { WDR_CHECK_PASS, WDR_CHECK_REMARK, WDR_CHECK_STOP,
-		WDR_CHECK_REMARK };
+	static const WdrState states[] = { WDR_STATE_OK, WDR_STATE_WARNING, WDR_STATE_STOP,
+		WDR_STATE_WARNING };
 	g_autoptr(WdrRehearsal) planned = NULL;
 	g_autoptr(GError) error = NULL;
 
 	if (!wdr_planned_rehearse(&r->around, &planned, &error)) {
-		wdr_checks_say(r->checks, WDR_CHECK_BOOT_FILES, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_BOOT_FILES, WDR_STATE_WARNING,
 			"a move rehearses what it made at its end",
 			"the start cannot be walked beforehand: %s", error->message);
 		return;
@@ -80,8 +80,8 @@ void wdr_ready_start(WdrReady *r)
 	for (guint i = 0; i < planned->steps->len; i++) {
 		const WdrStep *step = planned->steps->pdata[i];
 		if (is_told(planned, i))
-			wdr_checks_add(r->checks, name_of(step->stage), results[step->kind],
-				step->remedy, step->text);
+			wdr_checks_add(r->checks, name_of(step->stage), states[step->state],
+				step->hint, step->text);
 	}
 	if (planned->steps->len)
 		say_unreached(r, planned);

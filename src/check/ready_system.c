@@ -31,7 +31,7 @@ static void see_identifier(Identifiers *a, const char *tag, const char *value, c
 		return;
 	}
 	a->clashes++;
-	wdr_checks_say(a->r->checks, WDR_CHECK_IDENTIFIERS, WDR_CHECK_REMARK,
+	wdr_checks_say(a->r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_WARNING,
 		"wanderitas readdress DISK --renew gives one of them identifiers of its own",
 		"%s stands twice: %s and %s", identifier, first, place);
 }
@@ -67,7 +67,7 @@ static void check_identifiers(WdrReady *r)
 		see_identifier(&a, "PARTUUID", p->to.partuuid, place);
 	}
 	if (a.clashes == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_IDENTIFIERS, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_OK, NULL,
 			"no UUID and no PARTUUID stands twice, the new ones included");
 }
 
@@ -106,7 +106,7 @@ static void check_mentions(WdrReady *r)
 	unsigned left = 0;
 
 	for (guint i = 0; i < unread->len; i++)
-		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_STOP,
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_STOP,
 			"make it smaller, or mend it",
 			"/%s cannot be read (too large, damaged, or no text): whether it names the old "
 			"disk is not known, and nothing in it would be put right",
@@ -115,17 +115,17 @@ static void check_mentions(WdrReady *r)
 		const WdrMention *m = r->around.system->mentions->pdata[i];
 		if (!stays(r, m) || ++left > TOLD_MAX)
 			continue;
-		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING,
 			"change it by hand after the move, if it is still wanted",
 			"/%s:%u names the old disk and is not changed: %s (%s)", m->file, m->line,
 			m->text, m->frozen);
 	}
 	if (left > TOLD_MAX)
-		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING,
 			"wanderitas survey --mentions lists them all", "and %u more",
 			left - TOLD_MAX);
 	if (left == 0 && unread->len == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_OK, NULL,
 			"every mention is put right; %u file%s will be edited",
 			r->around.it->edits->len, r->around.it->edits->len == 1 ? "" : "s");
 }
@@ -137,7 +137,7 @@ static void check_swap(WdrReady *r)
 	for (guint i = 0; i < r->around.it->parts->len; i++) {
 		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
 		if (p->role == WDR_ROLE_SWAP)
-			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_CHECK_PASS, NULL,
+			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_STATE_OK, NULL,
 				"partition %u is made anew; what was swapped out stays behind",
 				p->number);
 	}
@@ -146,7 +146,7 @@ static void check_swap(WdrReady *r)
 		unsigned count = 0;
 		if (m->use == WDR_USE_RESUME &&
 			!wdr_system_resolve(r->around.system, &m->identifier, &count))
-			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_CHECK_REMARK,
+			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_STATE_WARNING,
 				"take it out, or name a swap area that is there",
 				"/%s:%u: %s names no swap area of the source: a start waits for it",
 				m->file, m->line, m->text);
@@ -164,11 +164,11 @@ static void check_files(WdrReady *r)
 		entries += p->entries;
 	}
 	if (unread)
-		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_STATE_WARNING,
 			"a move names them all, and ends only with --accept-damage",
 			"%" G_GUINT64_FORMAT " folders or entries cannot be read", unread);
 	else
-		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_STATE_OK, NULL,
 			"all %" G_GUINT64_FORMAT " entries can be copied", entries);
 }
 
@@ -179,13 +179,13 @@ static void check_writers(WdrReady *r)
 	g_autoptr(GPtrArray) writers = wdr_writers_find(r->around.world);
 	for (guint i = 0; i < writers->len; i++) {
 		const WdrWriter *w = writers->pdata[i];
-		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_WARNING,
 			"stop it before the move, or before the last catchup",
 			"%s has %u file%s in %s open for writing: they come as after a power cut",
 			w->name, w->files, w->files == 1 ? "" : "s", w->folder);
 	}
 	if (writers->len == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_OK, NULL,
 			"no database has files open for writing");
 }
 
@@ -213,7 +213,7 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		if (!is_once)
 			continue;
 		(*found)++;
-		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_CHECK_REMARK,
+		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING,
 			"start the source once and let it finish, then move it",
 			"%s: %s: a step of the first start is still to come, and may change "
 			"partitions and identifiers",
@@ -238,7 +238,7 @@ static bool see_unit(void *data, const WdrName *name, GError **error)
 		if (!strstr(name->name, words[i]))
 			continue;
 		(*w->found)++;
-		wdr_checks_say(w->r->checks, WDR_CHECK_FIRST_START, WDR_CHECK_REMARK,
+		wdr_checks_say(w->r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING,
 			"start the source once and let it finish, then move it",
 			"/%s/%s is enabled: a service that changes partitions at the next start",
 			w->folder, name->name);
@@ -277,7 +277,7 @@ static void check_machine_id(WdrReady *r, unsigned *found)
 	if (!id || (*g_strstrip(id) && strcmp(id, "uninitialized") != 0))
 		return;
 	(*found)++;
-	wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_CHECK_REMARK, NULL,
+	wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING, NULL,
 		"/etc/machine-id is %s: this system was never started, and takes the next start for "
 		"its first",
 		*id ? "\"uninitialized\"" : "empty");
@@ -293,7 +293,7 @@ static void check_first_start(WdrReady *r)
 		check_machine_id(r, &found);
 	}
 	if (found == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_CHECK_PASS, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_OK, NULL,
 			"no step of a first start is still to come");
 }
 

@@ -4,6 +4,7 @@
 #include "base/io.h"
 #include "base/json.h"
 #include "base/stat.h"
+#include "base/state.h"
 #include "base/text.h"
 #include "boot/system/survey.h"
 #include "disk/flash.h"
@@ -147,7 +148,7 @@ static bool take_logbook(json_t *report, const char *records, GError **error)
 	json_object_set_new(report, "stops", told.stops);
 	json_object_set_new(report, "figures", told.figures ? told.figures : json_null());
 	json_object_set_new(
-		report, "missing", is_fine ? missing_to_json(logged.missing) : json_array());
+		report, "unreadable", is_fine ? missing_to_json(logged.missing) : json_array());
 	return is_fine;
 }
 
@@ -182,9 +183,9 @@ static bool take_documents(json_t *report, const char *records, GError **error)
 	return take_document(
 		       report, "ready", records, WDR_READY_FILE, "wanderitas-ready/2", error) &&
 	       take_document(report, "rehearsal", records, WDR_REHEARSAL_FILE,
-		       "wanderitas-rehearsal/1", error) &&
+		       "wanderitas-rehearsal/2", error) &&
 	       take_document(
-		       report, "arrival", records, WDR_ARRIVAL_FILE, "wanderitas-arrival/1", error);
+		       report, "arrival", records, WDR_ARRIVAL_FILE, "wanderitas-arrival/2", error);
 }
 
 /* ---- what was changed in place ---- */
@@ -275,27 +276,27 @@ static json_t *moved_to_json(const WdrWorld *world, const WdrItinerary *it)
 
 /* ---- warnings ---- */
 
-static void warn(json_t *list, const char *from, const json_t *text, const json_t *remedy)
+static void warn(json_t *list, const char *from, const json_t *text, const json_t *hint)
 {
 	if (!json_is_string(text))
 		return;
-	json_array_append_new(list,
-		json_pack("{s:s, s:o, s:o}", "from", from, "text", json_deep_copy(text), "remedy",
-			json_is_string(remedy) ? json_deep_copy(remedy) : json_null()));
+	json_array_append_new(
+		list, json_pack("{s:s, s:o, s:o}", "from", from, "text", json_deep_copy(text),
+			      "hint", json_is_string(hint) ? json_deep_copy(hint) : json_null()));
 }
 
-/* Of a list of checks or steps, those that are not just fine. */
-static void warn_of(json_t *list, const char *from, json_t *checks, const char *text_key)
+/* Of a list of checks or steps, those whose state is not ok. */
+static void warn_of(json_t *list, const char *from, json_t *checks)
 {
 	json_t *each = NULL;
 	size_t i = 0;
 
 	json_array_foreach(checks, i, each)
 	{
-		const char *result = json_string_value(json_object_get(each, "result"));
-		if (result && strcmp(result, "pass") != 0 && strcmp(result, "fine") != 0)
-			warn(list, from, json_object_get(each, text_key),
-				json_object_get(each, "remedy"));
+		const char *state = json_string_value(json_object_get(each, "state"));
+		if (state && strcmp(state, wdr_state_name(WDR_STATE_OK)) != 0)
+			warn(list, from, json_object_get(each, "text"),
+				json_object_get(each, "hint"));
 	}
 }
 
@@ -337,7 +338,7 @@ static void warn_of_pace(json_t *list, json_t *paces)
 			const char *name = json_string_value(json_object_get(each, "name"));
 			g_autofree char *from = g_strdup_printf("pace of %s", name ? name : "?");
 			warn(list, from, json_object_get(each, "failure"), NULL);
-			warn_of_texts(list, from, json_object_get(each, "remarks"));
+			warn_of_texts(list, from, json_object_get(each, "warnings"));
 		}
 	}
 }
@@ -347,14 +348,12 @@ static json_t *warnings_of(const json_t *report)
 	json_t *list = json_array();
 	json_t *arrival = json_object_get(report, "arrival");
 
-	warn_of_missing(list, json_object_get(report, "missing"));
+	warn_of_missing(list, json_object_get(report, "unreadable"));
 	warn_of_texts(
 		list, "draft", json_object_get(json_object_get(report, "itinerary"), "notes"));
-	warn_of(list, "ready", json_object_get(json_object_get(report, "ready"), "checks"),
-		"evidence");
-	warn_of(list, "rehearse", json_object_get(json_object_get(report, "rehearsal"), "steps"),
-		"text");
-	warn_of(list, "arrive", json_object_get(arrival, "checks"), "evidence");
+	warn_of(list, "ready", json_object_get(json_object_get(report, "ready"), "checks"));
+	warn_of(list, "rehearse", json_object_get(json_object_get(report, "rehearsal"), "steps"));
+	warn_of(list, "arrive", json_object_get(arrival, "checks"));
 	warn_of_pace(list, json_object_get(report, "pace"));
 	return list;
 }

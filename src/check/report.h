@@ -1,14 +1,5 @@
-/* All that is known of one move, as one document that a page or another program can be made of.
- *
- *   {"format": "wanderitas-report/2", "made_at": SECONDS, "made_by": VERSION, "records": FOLDER or
- * null, "machine": {"host", "board", "kernel"},        of the report; each may be null "moved":
- * {"host", "system"},                   what the target is, as its root tells; or null "state":
- * "done"|"arrived"|"unfinished"|"drawn", "itinerary": …,                                as draft
- * prints it "steps": [{"at", "what", "seconds"}, …], "stops": [{"at", "why"}, …], "figures": {…},
- * as in the logbook; or null "missing": [{"partition", "path", "bytes"}, …], "ready": …,
- * "rehearsal": …, "arrival": …,       as these commands print them; or null "changes": [{"records",
- * "what": [TEXT, …]}, …],  made in place, and still in force "pace": […], as pace keeps them
- *    "warnings": [{"from", "text", "remedy"}, …], "back": [TEXT, …]} */
+/* All that is known of one move, as one document that a page or another program can be made of. The
+ * format: docs/formats/report.md. */
 #pragma once
 
 #include "base/cleanup.h"
@@ -23,5 +14,5 @@ char *wdr_report_newest(const WdrWorld *world);
  * *ret is the caller's. */
 bool wdr_report_gather(const WdrWorld *world, const char *records, const WdrItinerary *it,
 	json_t *paces, json_t **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Puts the document of a rehearsal into a report that has none, with its remarks; takes it. */
+/* Puts the document of a rehearsal into a report that has none, with its warnings; takes it. */
 void wdr_report_take_rehearsal(json_t *report, json_t *rehearsal);

@@ -45,7 +45,7 @@ static int arrive_run(WdrGlobals *globals, int argc, char **argv)
 		wdr_present_arrival_json(stdout, a);
 	else
 		wdr_present_arrival(&out, a);
-	return a->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0 ? WDR_EXIT_DONE
+	return a->is_there && wdr_checks_count(a->checks, WDR_STATE_STOP) == 0 ? WDR_EXIT_DONE
 									       : WDR_EXIT_FOUND;
 }
 

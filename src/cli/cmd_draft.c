@@ -43,7 +43,7 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	if (wdr_planned_rehearse(&around, &planned, &error))
 		wdr_present_verdict(out, "as planned", starts, planned);
 	else
-		wdr_out_text(out, WDR_STYLE_REMARK, "the start cannot be walked beforehand: %s\n",
+		wdr_out_text(out, WDR_STYLE_WARNING, "the start cannot be walked beforehand: %s\n",
 			error->message);
 	wdr_out_text(out, WDR_STYLE_PLAIN,
 		"all checks, with what to do: wanderitas ready --to %s\n", it->target.name);

@@ -71,8 +71,8 @@ static void show(const WdrOut *out, const void *plan)
 static void show_json(FILE *file, const void *plan, const char *state)
 {
 	const WdrLoaderPlan *p = plan;
-	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:o}", "format", "wanderitas-loader/1",
-		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "state",
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:o}", "format", "wanderitas-loader/2",
+		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "records",
 		wdr_json_text(state));
 
 	json_dumpf(root, file, JSON_INDENT(2));

@@ -164,9 +164,9 @@ static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *
 	if (!stop)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the check '%s' stops the move: %s", stop->name,
-		stop->evidence);
+		stop->text);
 	wdr_error_hint(error, "nothing was written; %s%sto go on all the same: --despite %s",
-		stop->remedy ? stop->remedy : "", stop->remedy ? "; " : "", stop->name);
+		stop->hint ? stop->hint : "", stop->hint ? "; " : "", stop->name);
 	return false;
 }
 

@@ -158,7 +158,7 @@ static int rehearse_run(WdrGlobals *globals, int argc, char **argv)
 	g_free(o.with);
 	if (!is_fine)
 		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
-	return verdict <= WDR_VERDICT_REMARKS ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
+	return verdict <= WDR_VERDICT_WARNINGS ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 
 const WdrCommand wdr_cmd_rehearse = { "rehearse",

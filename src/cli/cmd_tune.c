@@ -70,9 +70,9 @@ static void show(const WdrOut *out, const void *plan)
 static void show_json(FILE *file, const void *plan, const char *state)
 {
 	const WdrTunePlan *p = plan;
-	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o}", "format", "wanderitas-tune/1",
+	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o}", "format", "wanderitas-tune/2",
 		"facts", wdr_present_facts_json(p->facts), "files",
-		wdr_present_file_plans_json(p->files), "state", wdr_json_text(state));
+		wdr_present_file_plans_json(p->files), "records", wdr_json_text(state));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

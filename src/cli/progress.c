@@ -105,7 +105,7 @@ static void on_note(void *data, const char *note)
 {
 	(void)data;
 	wdr_progress_end();
-	wdr_out_text(&line.out, WDR_STYLE_REMARK, "%s\n", note);
+	wdr_out_text(&line.out, WDR_STYLE_WARNING, "%s\n", note);
 }
 
 void wdr_progress_attach(WdrWorld *world, bool no_color)

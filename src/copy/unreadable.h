@@ -1,6 +1,6 @@
 /* What the medium failed to give: files with ranges that are zeros on the target now, entries and
  * folders that could not be looked at. Kept in the logbook:
- *   {"at": SECONDS, "event": "missing", "number": PARTITION, "path": PATH, "ranges": [[OFFSET,
+ *   {"at": SECONDS, "event": "unreadable", "number": PARTITION, "path": PATH, "ranges": [[OFFSET,
  * LENGTH], …]} where "ranges" is null for an entry as a whole, "path" is null for a partition
  * without a volume (offsets count from its start), and a later line for the same path takes the
  * place of an earlier one; with no ranges it is all there. In paths, bytes that are no text are

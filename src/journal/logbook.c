@@ -225,7 +225,7 @@ bool wdr_logbook_unreadable(
 	json_t *line = wdr_unreadable_to_json(partition, path, ranges);
 
 	json_object_set_new(line, "at", json_integer((json_int_t)wdr_world_now(l->world)));
-	json_object_set_new(line, "event", json_string("missing"));
+	json_object_set_new(line, "event", json_string("unreadable"));
 	return append(l, line, error);
 }
 

@@ -9,7 +9,7 @@
  *   {"at": SECONDS, "event": "mark", "what": "cleared"}    how far it has come: see move_progress.h
  *   {"at": SECONDS, "event": "part", "number": N, "what": "copied"}
  *   {"at": SECONDS, "event": "range", "number": N, "start": BYTES, "size": BYTES, "xxh128": "…"}
- *   {"at": SECONDS, "event": "missing", …}                 see unreadable.h
+ *   {"at": SECONDS, "event": "unreadable", …}              see unreadable.h
  *   {"at": SECONDS, "event": "figures", "entries": N, "bytes": N, "bytes_before": N,
  *    "copy_ms": N, "read_back_bytes": N, "read_back_ms": N}              how fast it went
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it

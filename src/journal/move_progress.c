@@ -126,7 +126,7 @@ static bool take_line(json_t *line, void *data)
 	/* Whatever follows on a move that was done, a catching up begun, say, undoes that. */
 	l->is_done = strcmp(event, "done") == 0;
 	l->was_done |= l->is_done;
-	if (strcmp(event, "missing") == 0)
+	if (strcmp(event, "unreadable") == 0)
 		return wdr_unreadable_take_json(l->missing, line);
 	if (strcmp(event, "range") == 0)
 		return take_range(line, l);

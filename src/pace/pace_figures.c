@@ -27,7 +27,7 @@ WdrPaced *wdr_paced_new(const char *name, const char *kind)
 
 	p->name = g_strdup(name);
 	p->kind = g_strdup(kind);
-	p->remarks = g_ptr_array_new_with_free_func(g_free);
+	p->warnings = g_ptr_array_new_with_free_func(g_free);
 	return p;
 }
 
@@ -42,7 +42,7 @@ void wdr_paced_free(WdrPaced *p)
 	g_free(p->model);
 	g_free(p->serial);
 	wdr_link_clear(&p->link);
-	g_ptr_array_unref(p->remarks);
+	g_ptr_array_unref(p->warnings);
 	g_free(p->failure);
 	g_free(p->label);
 	g_free(p);
@@ -115,7 +115,7 @@ static void tell_others(
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++)
 		ours[wdr_pace_kind((WdrPaceKind)i)->is_write] += p->figures[i].moved;
 	if (!writes && wdr_pace_file_written_at(f) != t->written_at)
-		g_ptr_array_add(p->remarks,
+		g_ptr_array_add(p->warnings,
 			g_strdup(
 				"another program wrote to this image while it was measured: measure "
 				"it again"));
@@ -125,7 +125,7 @@ static void tell_others(
 	uint64_t others_wrote = more_than(written, t->written, t->counts_ours ? ours[1] : 0);
 	uint64_t others = others_read + others_wrote;
 	if (others > OTHERS_MIN && others > (ours[0] + ours[1]) / 100 * OTHERS_PERCENT)
-		g_ptr_array_add(p->remarks,
+		g_ptr_array_add(p->warnings,
 			g_strdup_printf(
 				"other programs read %.0f MB from %s and wrote %.0f MB to it "
 				"meanwhile: the figures are too low; measure again when it is "

@@ -17,9 +17,9 @@ typedef struct {
 	bool is_past_cache;
 	bool is_stand_in; /* a file was measured, not the medium that it is made for */
 	WdrPaceFigure figures[WDR_PACE_KINDS];
-	GPtrArray *remarks; /* char *: whole sentences, fit to be shown */
-	char *failure;      /* it stopped answering, or the like: NULL: it did not */
-	char *label;        /* what tells it from others of its name; NULL: nothing needs to */
+	GPtrArray *warnings; /* char *: whole sentences, fit to be shown */
+	char *failure;       /* it stopped answering, or the like: NULL: it did not */
+	char *label;         /* what tells it from others of its name; NULL: nothing needs to */
 } WdrPaced;
 WdrPaced *wdr_paced_new(const char *name, const char *kind);
 void wdr_paced_free(WdrPaced *p);

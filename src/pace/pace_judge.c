@@ -20,12 +20,12 @@ enum {
 	AGAIN_MIN = 3, /* a stretch that is read so often may come from the disk's own memory */
 };
 
-static void G_GNUC_PRINTF(2, 3) remark(WdrPaced *p, const char *format, ...)
+static void G_GNUC_PRINTF(2, 3) warning(WdrPaced *p, const char *format, ...)
 {
 	va_list args;
 
 	va_start(args, format);
-	g_ptr_array_add(p->remarks, g_strdup_vprintf(format, args));
+	g_ptr_array_add(p->warnings, g_strdup_vprintf(format, args));
 	va_end(args);
 }
 
@@ -34,10 +34,11 @@ static void G_GNUC_PRINTF(2, 3) remark(WdrPaced *p, const char *format, ...)
 static void judge_way(WdrPaced *p)
 {
 	if (!p->is_past_cache)
-		remark(p, "the page cache could not be passed by here: the figures may be those of "
-			  "this machine's memory");
+		warning(p,
+			"the page cache could not be passed by here: the figures may be those of "
+			"this machine's memory");
 	if (p->is_stand_in)
-		remark(p,
+		warning(p,
 			"this is a file: the figures are those of the disk of this machine that it "
 			"lies on, not of the medium that it is made for");
 }
@@ -49,13 +50,13 @@ static void judge_contents(WdrPaced *p)
 	double zeros = MAX(f->is_there ? f->zeros : 0, many->is_there ? many->zeros : 0);
 
 	if (zeros > ZEROS_MANY)
-		remark(p,
+		warning(p,
 			"%.0f %% of what was read were zeros: for places that nothing was written to "
 			"a disk may answer without its flash; to be sure, measure a folder on it",
 			zeros * 100);
 	if (f->is_there && p->span > 0 && f->bytes / p->span >= AGAIN_MIN) {
 		g_autofree char *span = wdr_format_size(p->span);
-		remark(p,
+		warning(p,
 			"its %s were read %" G_GUINT64_FORMAT
 			" times over: a disk's own memory may have served a part",
 			span, f->bytes / p->span);
@@ -77,7 +78,7 @@ static void judge_steadiness(WdrPaced *p)
 				kind->is_random ? "requests/s" : "MB/s");
 	}
 	if (list->len > 0)
-		remark(p,
+		warning(p,
 			"too unsteady to be relied on: %s; measure for longer (--seconds), with nothing "
 			"else going on",
 			list->str);
@@ -88,7 +89,7 @@ static void judge_processor(WdrPaced *p)
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++) {
 		const WdrPaceFigure *f = &p->figures[i];
 		if (f->is_there && f->cpu > PROCESSOR_BUSY) {
-			remark(p, "%s: this machine's processor was the limit, not the disk",
+			warning(p, "%s: this machine's processor was the limit, not the disk",
 				wdr_pace_kind((WdrPaceKind)i)->text);
 			return;
 		}
@@ -112,16 +113,16 @@ static void judge_full_link(const WdrWorld *world, WdrPaced *p, const WdrDisk *d
 
 	if (g_str_has_prefix(text, "USB ") &&
 		g_ascii_strtoull(text + strlen("USB "), NULL, 10) < USB_SUPERSPEED_MBIT)
-		remark(p,
+		warning(p,
 			"it is as fast as its link lets it be, and that is slow: a USB 3 port and "
 			"cable carry ten times as much");
 	else if (best && wdr_link_rate(best) > p->link.rate)
-		remark(p,
+		warning(p,
 			"it is as fast as its link lets it be; the drive itself can do %s ('wanderitas "
 			"tune' tells what the board can)",
 			best);
 	else
-		remark(p, "it is as fast as its link lets it be");
+		warning(p, "it is as fast as its link lets it be");
 }
 
 static void judge_heat(const WdrWorld *world, const WdrDisk *disk, GString *causes)
@@ -159,7 +160,7 @@ static void judge_slow(const WdrWorld *world, WdrPaced *p, const WdrDisk *disk)
 					: "; nothing is seen that slows it down: the disk itself "
 					  "may not be faster, or be worn or nearly full");
 	/* Behind the first "; ". */
-	remark(p, "it is far below its link, at %.0f %% of it. Likely causes: %s",
+	warning(p, "it is far below its link, at %.0f %% of it. Likely causes: %s",
 		fastest(p) / (double)p->link.rate * 100, causes->str + 2);
 }
 
@@ -172,7 +173,7 @@ static void judge_link(const WdrWorld *world, WdrPaced *p)
 		!wdr_disk_find(world, p->disk, &disk, NULL))
 		return;
 	if (fastest(p) > MORE_THAN_ALL * (double)p->link.rate)
-		remark(p, "that is more than its link can carry: some of it came from a memory");
+		warning(p, "that is more than its link can carry: some of it came from a memory");
 	else if (fastest(p) >= NEAR_LIMIT * (double)p->link.rate)
 		judge_full_link(world, p, disk);
 	else if (fastest(p) < FAR_BELOW * (double)p->link.rate)

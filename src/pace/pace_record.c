@@ -10,7 +10,7 @@
 #include <string.h>
 
 #define FORMAT_PREFIX "wanderitas-pace/"
-#define FORMAT_NAME FORMAT_PREFIX "1"
+#define FORMAT_NAME FORMAT_PREFIX "2"
 #define US_PER_NS 1e-3
 #define RATE_MAX 1e15 /* bytes a second: no medium's */
 
@@ -118,15 +118,15 @@ static json_t *figure_to_json(const WdrPaceFigure *f, const WdrPaceKindInfo *kin
 static json_t *paced_to_json(const WdrPaced *p)
 {
 	json_t *figures = json_array();
-	json_t *remarks = json_array();
+	json_t *warnings = json_array();
 
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++) {
 		if (p->figures[i].is_there)
 			json_array_append_new(figures,
 				figure_to_json(&p->figures[i], wdr_pace_kind((WdrPaceKind)i)));
 	}
-	for (guint i = 0; i < p->remarks->len; i++)
-		json_array_append_new(remarks, wdr_json_text(p->remarks->pdata[i]));
+	for (guint i = 0; i < p->warnings->len; i++)
+		json_array_append_new(warnings, wdr_json_text(p->warnings->pdata[i]));
 	return json_pack(
 		"{s:o, s:s, s:o, s:o, s:o, s:o, s:o, s:I, s:I, s:I, s:b, s:b, s:o, s:o, s:o, "
 		"s:o}",
@@ -135,7 +135,7 @@ static json_t *paced_to_json(const WdrPaced *p)
 		wdr_json_text(p->serial), "link", wdr_json_text(p->link.text), "link_bytes_per_s",
 		(json_int_t)p->link.rate, "size", (json_int_t)p->size, "span", (json_int_t)p->span,
 		"past_cache", (int)p->is_past_cache, "stand_in", (int)p->is_stand_in, "label",
-		wdr_json_text(p->label), "failure", wdr_json_text(p->failure), "remarks", remarks,
+		wdr_json_text(p->label), "failure", wdr_json_text(p->failure), "warnings", warnings,
 		"figures", figures);
 }
 
@@ -265,10 +265,10 @@ static bool paced_from_json(WdrPaceRecord *r, json_t *json, GError **error)
 	p->is_stand_in = json_is_true(json_object_get(json, "stand_in"));
 	if (!check_texts(p))
 		return bad(error, "what was measured");
-	json_array_foreach(json_object_get(json, "remarks"), i, each)
+	json_array_foreach(json_object_get(json, "warnings"), i, each)
 	{
 		if (json_is_string(each))
-			g_ptr_array_add(p->remarks, wdr_escape(json_string_value(each)));
+			g_ptr_array_add(p->warnings, wdr_escape(json_string_value(each)));
 	}
 	json_array_foreach(json_object_get(json, "figures"), i, each)
 	{

@@ -1,17 +1,5 @@
-/* The record of a measurement, kept as a JSON file so that before and after can be compared.
- *
- *   {"format": "wanderitas-pace/1", "at": SECONDS SINCE 1970, "host": …, "board": …, "kernel": …,
- *    "seconds": OF EACH FIGURE, "measured": [
- *     {"name": "nvme0n1", "kind": "disk"|"image"|"folder"|"partition"|"none", "disk": …, "medium":
- * …, "model": …, "serial": …, "link": …, "link_bytes_per_s": …, "size": BYTES, "span": BYTES,
- *      "past_cache": true, "stand_in": false, "failure": null, "remarks": ["…"], "figures": [
- *       {"what": "read-in-sequence", "bytes_per_s": MEDIAN, "min": …, "max": …,
- *        "requests_per_s": …, "request_bytes": …, "at_once": …, "rounds": [BYTES PER S, …],
- *        "requests": …, "latency_us": {"median": …, "p99": …, "max": …}, "cpu": SHARE,
- *        "unsteady": false}, …]}, …]}
- *
- * "none": it could not be measured, `failure` says why. Unknown members are passed over, unknown
- * figures too. */
+/* The record of a measurement, kept as a JSON file so that before and after can be compared. The
+ * format: docs/formats/pace.md. Unknown members are passed over, unknown figures too. */
 #pragma once
 
 #include "base/cleanup.h"

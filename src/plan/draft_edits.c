@@ -154,10 +154,10 @@ static const char *root_file(const Editing *e)
 
 static bool no_root(const Editing *e, GError **error)
 {
-	for (guint i = 0; i < e->system->remarks->len; i++) {
-		const char *remark = e->system->remarks->pdata[i];
-		if (strstr(remark, "the kernel command line is empty"))
-			return wdr_error_set(error, WDR_ERROR_REFUSED, "%s", remark);
+	for (guint i = 0; i < e->system->warnings->len; i++) {
+		const char *warning = e->system->warnings->pdata[i];
+		if (strstr(warning, "the kernel command line is empty"))
+			return wdr_error_set(error, WDR_ERROR_REFUSED, "%s", warning);
 	}
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"%s has no root= that names a disk: the system as it is would not boot",
@@ -389,14 +389,14 @@ typedef struct {
 static bool read_again(const WdrEdit *edit, GBytes *bytes, Reading *ret, GError **error)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	size_t len = 0;
 	const char *data = g_bytes_get_data(bytes, &len);
 	g_autofree char *text = g_malloc(len + 1);
 
 	memcpy(text, data, len);
 	text[len] = '\0';
-	WdrReading r = { edit->file, text, len, 0, mentions, remarks };
+	WdrReading r = { edit->file, text, len, 0, mentions, warnings };
 	if (!edit->format->read(&r, error))
 		return false;
 	*ret = (Reading){ .mentions = mentions->len };
@@ -466,8 +466,8 @@ bool wdr_edits_make(
 {
 	Editing e = { it, system, options };
 
-	for (guint i = 0; i < system->remarks->len; i++)
-		note(&e, "%s", (const char *)system->remarks->pdata[i]);
+	for (guint i = 0; i < system->warnings->len; i++)
+		note(&e, "%s", (const char *)system->warnings->pdata[i]);
 	if (!check_roots(&e, error))
 		return false;
 	for (guint i = 0; i < system->mentions->len; i++) {

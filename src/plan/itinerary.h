@@ -1,5 +1,5 @@
 /* The itinerary: the complete plan of one move, decided before anything is written, kept as a JSON
- * file (format "wanderitas-itinerary/1") that can be read, reviewed, and carried out on another
+ * file (docs/formats/itinerary.md) that can be read, reviewed, and carried out on another
  * day. */
 #pragma once
 

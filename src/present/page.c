@@ -40,14 +40,14 @@ static void add_verdict(WdrPage *p, const char *mark, const char *text)
 static void add_state(WdrPage *p)
 {
 	const char *state = wdr_page_text(p->report, "state");
-	bool is_missing = json_array_size(wdr_page_at(p->report, "missing")) > 0;
+	bool is_missing = json_array_size(wdr_page_at(p->report, "unreadable")) > 0;
 
 	if (strcmp(state, "drawn") == 0)
 		add_verdict(p, "plain", "planned, not carried out");
 	else if (strcmp(state, "unfinished") == 0)
 		add_verdict(p, "bad", "begun, and not finished");
 	else if (is_missing)
-		add_verdict(p, "remark", "copied and read back, but for damaged files");
+		add_verdict(p, "warning", "copied and read back, but for damaged files");
 	else
 		add_verdict(p, "good", "copied and read back whole");
 }
@@ -60,7 +60,7 @@ static void add_rehearsed(WdrPage *p)
 	if (*verdict)
 		add_verdict(p,
 			strcmp(verdict, "boots") == 0        ? "good"
-			: g_str_has_prefix(verdict, "boots") ? "remark"
+			: g_str_has_prefix(verdict, "boots") ? "warning"
 							     : "bad",
 			text);
 }
@@ -75,7 +75,7 @@ static void add_arrived(WdrPage *p)
 	else if (json_is_true(wdr_page_at(arrival, "as_planned")))
 		add_verdict(p, "good", "started from the new disk, all as planned");
 	else
-		add_verdict(p, is_there ? "remark" : "bad",
+		add_verdict(p, is_there ? "warning" : "bad",
 			is_there ? "started from the new disk, not all as planned"
 				 : "started from the old disk");
 }

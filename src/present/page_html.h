@@ -31,7 +31,8 @@ void wdr_page_absent(WdrPage *p, const char *why);
 
 typedef struct {
 	const char *text; /* NULL: nothing */
-	const char *mark; /* a class of badge: "good", "remark", "bad", "plain"; NULL: plain text */
+	const char
+		*mark; /* a class of badge: "good", "warning", "bad", "plain"; NULL: plain text */
 	bool is_number, is_code;
 	double bar; /* 0 to 1: a bar of this length under it; 0: none */
 } WdrPageCell;

@@ -5,12 +5,12 @@
 /* One after the other. */
 static const char *const page_style[] = {
 	":root{color-scheme:light dark;--paper:#fbfaf7;--card:#fff;--ink:#1d2226;--soft:#545c63;"
-	"--line:#d9d6cd;--accent:#1a4260;--good:#1c5c3a;--good-bg:#dff0e4;--remark:#744600;"
-	"--remark-bg:#fbeccb;--bad:#962018;--bad-bg:#fadfdb;--plain-bg:#e9e7e0;--boot:#c77f12;"
+	"--line:#d9d6cd;--accent:#1a4260;--good:#1c5c3a;--good-bg:#dff0e4;--warning:#744600;"
+	"--warning-bg:#fbeccb;--bad:#962018;--bad-bg:#fadfdb;--plain-bg:#e9e7e0;--boot:#c77f12;"
 	"--root:#1a4260;--swap:#7b6a9b;--data:#3d7f79;--other:#8a8d90;--free:#efede6}\n"
 	"@media screen and (prefers-color-scheme:dark){:root{--paper:#15181b;--card:#1c2024;"
 	"--ink:#eceef0;--soft:#a9b1b8;--line:#363c42;--accent:#8fc3ea;--good:#8fdbac;"
-	"--good-bg:#173526;--remark:#f3c675;--remark-bg:#3b2d10;--bad:#ffa79c;--bad-bg:#441c18;"
+	"--good-bg:#173526;--warning:#f3c675;--warning-bg:#3b2d10;--bad:#ffa79c;--bad-bg:#441c18;"
 	"--plain-bg:#2b3036;--boot:#e0a040;--root:#6fb0df;--swap:#b3a1d6;--data:#62b3ab;"
 	"--other:#8d949a;--free:#262b30}}\n",
 	"*{box-sizing:border-box}\n"
@@ -29,7 +29,7 @@ static const char *const page_style[] = {
 	".badge{display:inline-block;padding:.1rem .55rem;border-radius:3px;font-weight:600;"
 	"font-size:.875rem;background:var(--plain-bg);color:var(--ink)}\n"
 	".badge.good{background:var(--good-bg);color:var(--good)}\n"
-	".badge.remark{background:var(--remark-bg);color:var(--remark)}\n"
+	".badge.warning{background:var(--warning-bg);color:var(--warning)}\n"
 	".badge.bad{background:var(--bad-bg);color:var(--bad)}\n",
 	"table{border-collapse:collapse;width:100%;font-size:.9rem}\n"
 	"th{text-align:left;color:var(--soft);font-weight:600;padding:.25rem .6rem .25rem 0;"

@@ -1,4 +1,5 @@
 /* What was done: edits, checks, the copy, what stayed behind, warnings, the way back. */
+#include "base/state.h"
 #include "base/text.h"
 
 #include "present/page_parts.h"
@@ -67,27 +68,21 @@ void wdr_page_edits(WdrPage *p)
 
 /* ---- checks ---- */
 
-/* What a result is called, and how it looks. */
-static WdrPageCell badge_of(const char *result)
+/* How a state looks. */
+static WdrPageCell badge_of(const char *state)
 {
-	static const struct {
-		const char *result, *text, *mark;
-	} badges[] = { { "pass", "ok", "good" }, { "fine", "ok", "good" },
-		{ "remark", "remark", "remark" }, { "doubt", "unsure", "remark" },
-		{ "stop", "fault", "bad" }, { "fault", "fault", "bad" } };
+	static const char *const marks[] = { "good", "warning", "bad", "warning" };
 
-	for (size_t i = 0; i < G_N_ELEMENTS(badges); i++) {
-		if (strcmp(result, badges[i].result) == 0)
-			return (WdrPageCell){ .text = badges[i].text, .mark = badges[i].mark };
+	for (WdrState i = WDR_STATE_OK; i <= WDR_STATE_UNKNOWN; i++) {
+		if (strcmp(state, wdr_state_name(i)) == 0)
+			return (WdrPageCell){ .text = state, .mark = marks[i] };
 	}
-	return (WdrPageCell){ .text = result, .mark = "plain" };
+	return (WdrPageCell){ .text = state, .mark = "plain" };
 }
 
-/* keys: of the name and the text. */
-static void add_checks(WdrPage *p, const char *title, const json_t *list, const char *const *keys,
-	const char *otherwise)
+static void add_checks(WdrPage *p, const char *title, const json_t *list, const char *otherwise)
 {
-	static const char *const headers[] = { "", "Result", "What was seen", "To do", NULL };
+	static const char *const headers[] = { "", "State", "What was seen", "To do", NULL };
 
 	wdr_page_add(p, "<h3>%s</h3>\n", title);
 	if (json_array_size(list) == 0) {
@@ -97,10 +92,10 @@ static void add_checks(WdrPage *p, const char *title, const json_t *list, const 
 	wdr_page_table(p, "checks", headers);
 	for (size_t i = 0; i < json_array_size(list); i++) {
 		const json_t *each = json_array_get(list, i);
-		const WdrPageCell cells[] = { { .text = wdr_page_text(each, keys[0]) },
-			badge_of(wdr_page_text(each, "result")),
-			{ .text = wdr_page_text(each, keys[1]) },
-			{ .text = wdr_page_text(each, "remedy") } };
+		const WdrPageCell cells[] = { { .text = wdr_page_text(each, "name") },
+			badge_of(wdr_page_text(each, "state")),
+			{ .text = wdr_page_text(each, "text") },
+			{ .text = wdr_page_text(each, "hint") } };
 		wdr_page_row(p, headers, cells);
 	}
 	wdr_page_table_end(p);
@@ -108,17 +103,13 @@ static void add_checks(WdrPage *p, const char *title, const json_t *list, const 
 
 void wdr_page_checks(WdrPage *p)
 {
-	static const char *const check_keys[] = { "check", "evidence" };
-	static const char *const step_keys[] = { "stage", "text" };
-
 	wdr_page_section(p, "checks", "Checks");
-	add_checks(p, "Before the move (ready)", wdr_page_at(p->report, "ready.checks"), check_keys,
+	add_checks(p, "Before the move (ready)", wdr_page_at(p->report, "ready.checks"),
 		"Not kept: the move was made from an itinerary by an older version, or not at all.");
 	add_checks(p, "The start from the new disk, walked through (rehearse)",
-		wdr_page_at(p->report, "rehearsal.steps"), step_keys,
+		wdr_page_at(p->report, "rehearsal.steps"),
 		"Not made: the new disk does not start by itself, or is not at hand.");
 	add_checks(p, "After the restart (arrive)", wdr_page_at(p->report, "arrival.checks"),
-		check_keys,
 		"Not made yet: 'wanderitas arrive' makes them, once the board was started from the new "
 		"disk.");
 	wdr_page_section_end(p);
@@ -167,7 +158,7 @@ static void add_stops(WdrPage *p)
 	for (size_t i = 0; i < json_array_size(stops); i++) {
 		const json_t *stop = json_array_get(stops, i);
 		g_autofree char *time = wdr_format_time(wdr_page_number(stop, "at"));
-		wdr_page_add(p, "<p><span class=\"badge remark\">interrupted</span> %s: %s</p>\n",
+		wdr_page_add(p, "<p><span class=\"badge warning\">interrupted</span> %s: %s</p>\n",
 			time, wdr_page_text(stop, "why"));
 	}
 }
@@ -204,7 +195,7 @@ void wdr_page_copy(WdrPage *p)
 
 static void add_missing(WdrPage *p)
 {
-	const json_t *missing = wdr_page_at(p->report, "missing");
+	const json_t *missing = wdr_page_at(p->report, "unreadable");
 
 	if (json_array_size(missing) == 0)
 		return;
@@ -264,7 +255,7 @@ void wdr_page_warnings(WdrPage *p)
 			const json_t *w = json_array_get(warnings, i);
 			const WdrPageCell cells[] = { { .text = wdr_page_text(w, "from") },
 				{ .text = wdr_page_text(w, "text") },
-				{ .text = wdr_page_text(w, "remedy") } };
+				{ .text = wdr_page_text(w, "hint") } };
 			wdr_page_row(p, headers, cells);
 		}
 		wdr_page_table_end(p);

@@ -26,11 +26,11 @@ static void show_next(const WdrOut *out, const WdrArrival *a)
 void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 {
 	g_autofree char *when = wdr_format_time(a->it->made_at);
-	unsigned stops = wdr_checks_count(a->checks, WDR_CHECK_STOP);
+	unsigned stops = wdr_checks_count(a->checks, WDR_STATE_STOP);
 
 	wdr_out_text(out, WDR_STYLE_HEADING, "the move from %s to %s that was drawn up %s\n\n",
 		a->it->source.name, a->it->target.name, when);
-	wdr_present_checks(out, a->checks, "FAULT");
+	wdr_present_checks(out, a->checks);
 	fputc('\n', out->file);
 	if (!a->is_there)
 		wdr_out_text(
@@ -48,8 +48,8 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 json_t *wdr_present_arrival_document(const WdrArrival *a)
 {
 	return json_pack("{s:s, s:b, s:b, s:b, s:o, s:o, s:o, s:o}", "format",
-		"wanderitas-arrival/1", "arrived", a->is_there, "as_planned",
-		a->is_there && wdr_checks_count(a->checks, WDR_CHECK_STOP) == 0, "logbook_closed",
+		"wanderitas-arrival/2", "arrived", a->is_there, "as_planned",
+		a->is_there && wdr_checks_count(a->checks, WDR_STATE_STOP) == 0, "logbook_closed",
 		a->is_closed, "records", wdr_json_text(a->records), "disk", wdr_json_text(a->disk),
 		"target", wdr_json_text(a->it->target.name), "checks",
 		wdr_present_checks_json(a->checks));

@@ -6,7 +6,7 @@
 #include "present/out.h"
 
 void wdr_present_arrival(const WdrOut *out, const WdrArrival *a);
-/* "wanderitas-arrival/1". */
+/* "wanderitas-arrival/2". */
 /* The caller's. */
 json_t *wdr_present_arrival_document(const WdrArrival *a);
 void wdr_present_arrival_json(FILE *file, const WdrArrival *a);

@@ -57,7 +57,7 @@ static void show_changes(const WdrOut *out, const GPtrArray *changes, guint most
 			c->is_folder && *path ? "/" : "", from ? "  was /" : "", from ? from : "");
 		const char *cells[] = { word_of(c), number, file };
 		wdr_grid_row(
-			g, c->kind == WDR_DIFF_EDITED ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
+			g, c->kind == WDR_DIFF_EDITED ? WDR_STYLE_WARNING : WDR_STYLE_PLAIN, cells);
 	}
 	wdr_grid_print(g, out);
 	if (changes->len > most)
@@ -71,7 +71,7 @@ static void show_edited(const WdrOut *out, const WdrCaughtUp *c)
 		const WdrCaught *e = c->changes->pdata[i];
 		g_autofree char *path = wdr_escape(e->path);
 		if (e->kind == WDR_DIFF_EDITED)
-			wdr_out_text(out, WDR_STYLE_REMARK,
+			wdr_out_text(out, WDR_STYLE_WARNING,
 				"  not copied /%s on partition %u: it, or the boot volume that it is on, "
 				"has new identifiers on the target, and changed on the source since; move "
 				"again, or change it there too\n",
@@ -93,7 +93,7 @@ void wdr_present_caught_up(const WdrOut *out, const WdrCaughtUp *c)
 			c->passes == 1 ? "" : "es", bytes);
 	show_edited(out, c);
 	if (c->unsettled->len) {
-		wdr_out_text(out, WDR_STYLE_REMARK,
+		wdr_out_text(out, WDR_STYLE_WARNING,
 			"  still changing, so what was copied of it may be old:\n");
 		show_changes(out, c->unsettled, UNSETTLED_MAX);
 	}
@@ -118,7 +118,7 @@ void wdr_present_catchup(
 	}
 	show_edited(out, c);
 	if (c->unsettled->len) {
-		wdr_out_text(out, WDR_STYLE_REMARK,
+		wdr_out_text(out, WDR_STYLE_WARNING,
 			"still changing, so what was copied of it may be old:\n");
 		show_changes(out, c->unsettled, SHOWN_MAX);
 	}
@@ -151,8 +151,8 @@ json_t *wdr_present_caught_up_json(const WdrCaughtUp *c)
 void wdr_present_catchup_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)
 {
 	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:o, s:o, s:o, s:o}", "format",
-		"wanderitas-catchup/1", "result", "done", "source", wdr_json_text(it->source.name),
-		"target", wdr_json_text(it->target.name), "state", wdr_json_text(r->state),
+		"wanderitas-catchup/2", "result", "done", "source", wdr_json_text(it->source.name),
+		"target", wdr_json_text(it->target.name), "records", wdr_json_text(r->state),
 		"caught_up", wdr_present_caught_up_json(&r->caught_up));
 
 	json_dumpf(root, file, JSON_INDENT(2));

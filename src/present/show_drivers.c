@@ -16,7 +16,7 @@ static const struct {
 	{ "initramfs", "in the initramfs", WDR_STYLE_PLAIN },
 	{ "root", "on root alone", WDR_STYLE_BAD },
 	{ "absent", "nowhere: this kernel has none", WDR_STYLE_BAD },
-	{ "unknown", "unknown: nothing tells what this kernel has", WDR_STYLE_REMARK },
+	{ "unknown", "unknown: nothing tells what this kernel has", WDR_STYLE_WARNING },
 };
 
 static void show_table(const WdrOut *out, const WdrDrivers *of)
@@ -58,7 +58,7 @@ static void show_start(const WdrOut *out, const WdrDrivers *of)
 static void show_verdict(const WdrOut *out, const WdrDriversPlan *p)
 {
 	if (!p->medium)
-		wdr_out_text(out, WDR_STYLE_REMARK,
+		wdr_out_text(out, WDR_STYLE_WARNING,
 			"\nwhat %s will be attached as is not known: --medium tells, and which "
 			"drivers that needs\n",
 			p->target);
@@ -66,7 +66,7 @@ static void show_verdict(const WdrOut *out, const WdrDriversPlan *p)
 		wdr_out_text(
 			out, WDR_STYLE_GOOD, "\nevery driver is there before root is looked for\n");
 	else if (p->missing > 0)
-		wdr_out_text(out, p->is_first_fine ? WDR_STYLE_REMARK : WDR_STYLE_BAD,
+		wdr_out_text(out, p->is_first_fine ? WDR_STYLE_WARNING : WDR_STYLE_BAD,
 			"\n%u %s not where the kernel can reach %s before root is there%s\n",
 			p->missing, p->missing == 1 ? "driver is" : "drivers are",
 			p->missing == 1 ? "it" : "them",
@@ -109,10 +109,10 @@ static json_t *start_json(const WdrDrivers *of)
 				      "needed_for", wdr_json_text(d->use), "where",
 				      places[d->place].name, "file", wdr_json_text(d->file)));
 	}
-	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "ways", wdr_json_text(of->ways),
+	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "entry", wdr_json_text(of->ways),
 		"kernel", wdr_json_text(of->kernel), "release", wdr_json_text(of->release),
-		"initramfs", wdr_json_text(of->file), "unnamed", (int)of->is_unnamed, "problem",
-		wdr_json_text(of->problem), "drivers", list);
+		"initramfs", wdr_json_text(of->file), "initramfs_not_loaded", (int)of->is_unnamed,
+		"problem", wdr_json_text(of->problem), "drivers", list);
 }
 
 void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *state)
@@ -127,10 +127,10 @@ void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *s
 		json_array_append_new(runs, wdr_json_text(command));
 	}
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:s?, s:i, s:o, s:o, s:o, s:o, s:o}",
-		"format", "wanderitas-drivers/1", "on", wdr_json_text(p->site->disk->name), "for",
-		wdr_json_text(p->target), "medium", p->medium, "missing", (int)p->missing, "starts",
-		starts, "files", wdr_present_file_plans_json(p->files), "runs", runs, "left",
-		wdr_present_texts_json(p->left), "state", wdr_json_text(state));
+		"format", "wanderitas-drivers/2", "on", wdr_json_text(p->site->disk->name), "for",
+		wdr_json_text(p->target), "medium", p->medium, "missing", (int)p->missing,
+		"boot_entries", starts, "files", wdr_present_file_plans_json(p->files), "runs",
+		runs, "todo", wdr_present_texts_json(p->left), "records", wdr_json_text(state));
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 }

@@ -10,7 +10,8 @@ static const struct {
 	WdrStyle style;
 } states[] = { { "the same", WDR_STYLE_PLAIN }, { "missing", WDR_STYLE_BAD },
 	{ "older", WDR_STYLE_BAD }, { "newer", WDR_STYLE_GOOD },
-	{ "another, of unknown age", WDR_STYLE_REMARK }, { "not in the folder", WDR_STYLE_FAINT } };
+	{ "another, of unknown age", WDR_STYLE_WARNING },
+	{ "not in the folder", WDR_STYLE_FAINT } };
 
 void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p)
 {
@@ -58,10 +59,10 @@ void wdr_present_firmware_json(FILE *file, const WdrFirmwarePlan *p, const char 
 				      "built_in_folder", (json_int_t)f->day_from));
 	}
 	g_autoptr(json_t) root =
-		json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format", "wanderitas-firmware/1",
+		json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format", "wanderitas-firmware/2",
 			"on", wdr_json_text(p->site->disk->name), "from", wdr_json_text(p->from),
-			"firmware", list, "files", wdr_present_file_plans_json(p->files), "left",
-			wdr_present_texts_json(p->left), "state", wdr_json_text(state));
+			"firmware", list, "files", wdr_present_file_plans_json(p->files), "todo",
+			wdr_present_texts_json(p->left), "records", wdr_json_text(state));
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);
 }

@@ -64,7 +64,7 @@ static void show_occupants(const WdrOut *out, const WdrItinerary *it)
 		g_autofree char *size = wdr_format_size(o->size);
 		g_autofree char *used = o->has_used ? wdr_format_size(o->used) : NULL;
 		const char *cells[] = { name, wdr_target_content_kind(o), label, size, used };
-		wdr_grid_row(g, o->fs ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
+		wdr_grid_row(g, o->fs ? WDR_STYLE_WARNING : WDR_STYLE_PLAIN, cells);
 	}
 	wdr_grid_print(g, out);
 	fputc('\n', out->file);
@@ -172,7 +172,7 @@ static void show_left(const WdrOut *out, const WdrItinerary *it)
 		g_autofree char *entries = g_strdup_printf("%" G_GUINT64_FORMAT, l->entries);
 		g_autofree char *size = wdr_format_size(l->bytes);
 		const char *cells[] = { pattern, entries, size };
-		wdr_grid_row(g, l->entries ? WDR_STYLE_PLAIN : WDR_STYLE_REMARK, cells);
+		wdr_grid_row(g, l->entries ? WDR_STYLE_PLAIN : WDR_STYLE_WARNING, cells);
 		has_rows = true;
 	}
 	if (!has_rows)
@@ -186,7 +186,7 @@ static void show_notes(const WdrOut *out, const WdrItinerary *it)
 	if (it->notes->len)
 		wdr_out_text(out, WDR_STYLE_HEADING, "\nNOTES\n");
 	for (guint i = 0; i < it->notes->len; i++)
-		wdr_out_text(out, WDR_STYLE_REMARK, "%s\n", (const char *)it->notes->pdata[i]);
+		wdr_out_text(out, WDR_STYLE_WARNING, "%s\n", (const char *)it->notes->pdata[i]);
 }
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
@@ -255,7 +255,7 @@ static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrReh
 
 	if (rehearsal)
 		wdr_present_verdict(out, "rehearsed", starts, rehearsal);
-	if (!rehearsal || rehearsal->verdict <= WDR_VERDICT_REMARKS)
+	if (!rehearsal || rehearsal->verdict <= WDR_VERDICT_WARNINGS)
 		show_next(out, it);
 	else
 		wdr_out_text(out, WDR_STYLE_HEADING,
@@ -267,7 +267,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 	const WdrRehearsal *rehearsal)
 {
 	if (r->missing->len)
-		wdr_out_text(out, WDR_STYLE_REMARK,
+		wdr_out_text(out, WDR_STYLE_WARNING,
 			"\ndone, with damage: all that could be read of %s was read back from %s\n",
 			it->source.name, it->target.name);
 	else
@@ -311,7 +311,7 @@ void wdr_present_moved_json(
 			(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
 			(json_int_t)r->bytes_before, "copy_seconds", r->copy_s, "read_back_seconds",
 			r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up),
-			"missing", wdr_present_unreadable_json(r->missing), "state",
+			"unreadable", wdr_present_unreadable_json(r->missing), "records",
 			wdr_json_text(r->state), "itinerary", json_loads(plan, 0, NULL));
 
 	json_dumpf(root, file, JSON_INDENT(2));
@@ -336,11 +336,11 @@ void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews
 void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(wdr_readdress_itinerary(r));
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:o, s:i, s:o, s:o}", "format", "wanderitas-readdress/1",
-			"result", state ? "done" : "shown", "state", wdr_json_text(state), "left",
-			(int)wdr_readdress_left(r), "itinerary", json_loads(plan, 0, NULL), "files",
-			wdr_present_file_plans_json(wdr_readdress_files(r)));
+	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:o, s:i, s:o, s:o}", "format",
+		"wanderitas-readdress/2", "result", state ? "done" : "shown", "records",
+		wdr_json_text(state), "unresolved", (int)wdr_readdress_left(r), "itinerary",
+		json_loads(plan, 0, NULL), "files",
+		wdr_present_file_plans_json(wdr_readdress_files(r)));
 
 	json_dumpf(root, file, JSON_INDENT(2));
 	fputc('\n', file);

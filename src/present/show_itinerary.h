@@ -17,7 +17,7 @@ void wdr_present_readdress(const WdrOut *out, const WdrReaddress *r, bool renews
 /* What was done; state: where the records are. */
 void wdr_present_readdressed(
 	const WdrOut *out, const WdrReaddress *r, const char *state, bool as_json);
-/* "wanderitas-readdress/1"; state NULL: nothing was done. */
+/* "wanderitas-readdress/2"; state NULL: nothing was done. */
 void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *state);
 /* The disk that starts when the itinerary was carried out, and where its root is if that is
  * elsewhere. The caller's. */

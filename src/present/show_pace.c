@@ -155,7 +155,7 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 	const char *const cells[] = { name, drawn, rate, link, info->is_random ? requests : NULL,
 		spread, median, p99, verdict };
 
-	wdr_grid_row(g, wdr_pace_is_unsteady(f) ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN, cells);
+	wdr_grid_row(g, wdr_pace_is_unsteady(f) ? WDR_STYLE_WARNING : WDR_STYLE_PLAIN, cells);
 }
 
 static void show_figures(const WdrOut *out, const WdrPaceRecord *r)
@@ -213,7 +213,7 @@ char *wdr_pace_description(const WdrPaced *p)
 	return g_string_free(text, FALSE);
 }
 
-static void show_remarks(const WdrOut *out, const WdrPaced *p)
+static void show_warnings(const WdrOut *out, const WdrPaced *p)
 {
 	g_autofree char *title = wdr_paced_title(p);
 	g_autofree char *description = wdr_pace_description(p);
@@ -225,9 +225,9 @@ static void show_remarks(const WdrOut *out, const WdrPaced *p)
 		wdr_out_text(out, WDR_STYLE_BAD, "  FAILED: ");
 		wdr_out_hanging(out, WDR_STYLE_BAD, 4, p->failure);
 	}
-	for (guint i = 0; i < p->remarks->len; i++) {
-		wdr_out_text(out, WDR_STYLE_REMARK, "  - ");
-		wdr_out_hanging(out, WDR_STYLE_REMARK, 4, p->remarks->pdata[i]);
+	for (guint i = 0; i < p->warnings->len; i++) {
+		wdr_out_text(out, WDR_STYLE_WARNING, "  - ");
+		wdr_out_hanging(out, WDR_STYLE_WARNING, 4, p->warnings->pdata[i]);
 	}
 }
 
@@ -237,6 +237,6 @@ void wdr_present_pace(const WdrOut *out, const WdrPaceRecord *r)
 	for (guint i = 0; i < r->measured->len; i++) {
 		if (i == 0)
 			fputc('\n', out->file);
-		show_remarks(out, r->measured->pdata[i]);
+		show_warnings(out, r->measured->pdata[i]);
 	}
 }

@@ -2,20 +2,7 @@
 #include "present/show_ready.h"
 
 #include "base/json.h"
-#include "present/show_rehearsal.h"
-
-static const struct {
-	const char *name; /* in JSON */
-	const char *mark;
-	WdrStyle style;
-} results[] = { { "pass", "ok", WDR_STYLE_PLAIN }, { "remark", "remark", WDR_STYLE_REMARK },
-	{ "stop", "STOP", WDR_STYLE_BAD } };
-
-static void show(const WdrOut *out, const WdrCheck *c, const char *name, const char *mark)
-{
-	wdr_present_finding(out, results[c->result].style, name, mark, c->evidence,
-		c->result == WDR_CHECK_PASS ? NULL : c->remedy);
-}
+#include "present/show_finding.h"
 
 /* Names of stops, each once, with a blank between them; "" for none. The caller's. */
 static char *stops_of(const GPtrArray *checks, const char *before)
@@ -25,7 +12,7 @@ static char *stops_of(const GPtrArray *checks, const char *before)
 
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		if (c->result != WDR_CHECK_STOP ||
+		if (c->state != WDR_STATE_STOP ||
 			g_ptr_array_find_with_equal_func(seen, c->name, g_str_equal, NULL))
 			continue;
 		g_ptr_array_add(seen, (gpointer)(uintptr_t)c->name);
@@ -45,15 +32,15 @@ static bool has_final(const GPtrArray *checks)
 
 static void show_verdict(const WdrOut *out, const char *target, const GPtrArray *checks)
 {
-	guint remarks = wdr_checks_count(checks, WDR_CHECK_REMARK);
+	guint warnings = wdr_checks_count(checks, WDR_STATE_WARNING);
 	g_autofree char *stops = stops_of(checks, "");
 	g_autofree char *despite = stops_of(checks, "--despite ");
 
 	if (!*stops) {
-		wdr_out_text(out, remarks ? WDR_STYLE_REMARK : WDR_STYLE_GOOD,
+		wdr_out_text(out, warnings ? WDR_STYLE_WARNING : WDR_STYLE_GOOD,
 			"ready: the move to %s can begin", target);
-		wdr_out_text(out, WDR_STYLE_PLAIN, remarks ? "; %u remark%s\n" : "\n", remarks,
-			remarks == 1 ? "" : "s");
+		wdr_out_text(out, WDR_STYLE_PLAIN, warnings ? "; %u warning%s\n" : "\n", warnings,
+			warnings == 1 ? "" : "s");
 		return;
 	}
 	wdr_out_text(out, WDR_STYLE_BAD, "not ready: %s\n", stops);
@@ -63,21 +50,21 @@ static void show_verdict(const WdrOut *out, const char *target, const GPtrArray 
 	fputc('\n', out->file);
 }
 
-void wdr_present_checks(const WdrOut *out, const GPtrArray *checks, const char *stop)
+void wdr_present_checks(const WdrOut *out, const GPtrArray *checks)
 {
 	const char *before = NULL;
 
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		show(out, c, g_strcmp0(c->name, before) == 0 ? "" : c->name,
-			c->result == WDR_CHECK_STOP ? stop : results[c->result].mark);
+		wdr_present_finding(out, g_strcmp0(c->name, before) == 0 ? "" : c->name, c->state,
+			c->text, c->hint);
 		before = c->name;
 	}
 }
 
 void wdr_present_ready(const WdrOut *out, const char *target, const GPtrArray *checks)
 {
-	wdr_present_checks(out, checks, results[WDR_CHECK_STOP].mark);
+	wdr_present_checks(out, checks);
 	fputc('\n', out->file);
 	show_verdict(out, target, checks);
 }
@@ -86,16 +73,19 @@ void wdr_present_unready(const WdrOut *out, const GPtrArray *checks, const char 
 {
 	const char *before = NULL;
 
-	if (wdr_checks_count(checks, WDR_CHECK_PASS) < checks->len)
+	if (wdr_checks_count(checks, WDR_STATE_OK) < checks->len)
 		wdr_out_text(out, WDR_STYLE_HEADING, "\nCHECKS that have something to say\n");
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		bool is_waved = c->result == WDR_CHECK_STOP && !c->is_final && despite &&
-				g_strv_contains(despite, c->name);
-		if (c->result == WDR_CHECK_PASS)
+		bool is_waived = c->state == WDR_STATE_STOP && !c->is_final && despite &&
+				 g_strv_contains(despite, c->name);
+		if (c->state == WDR_STATE_OK)
 			continue;
-		show(out, c, g_strcmp0(c->name, before) == 0 ? "" : c->name,
-			is_waved ? "waived" : results[c->result].mark);
+		const char *name = g_strcmp0(c->name, before) == 0 ? "" : c->name;
+		if (is_waived)
+			wdr_present_waived(out, name, c->text, c->hint);
+		else
+			wdr_present_finding(out, name, c->state, c->text, c->hint);
 		before = c->name;
 	}
 }
@@ -106,10 +96,8 @@ json_t *wdr_present_checks_json(const GPtrArray *checks)
 
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
-		json_array_append_new(list,
-			json_pack("{s:s, s:s, s:o, s:o}", "check", c->name, "result",
-				results[c->result].name, "evidence", wdr_json_text(c->evidence),
-				"remedy", wdr_json_text(c->remedy)));
+		json_array_append_new(
+			list, wdr_present_finding_json(c->name, c->state, c->text, c->hint));
 	}
 	return list;
 }

@@ -2,58 +2,41 @@
 #include "present/show_rehearsal.h"
 
 #include "base/json.h"
-
-static const struct {
-	const char *name; /* in JSON */
-	const char *mark;
-	WdrStyle style;
-} kinds[] = { { "fine", "ok", WDR_STYLE_PLAIN }, { "remark", "remark", WDR_STYLE_REMARK },
-	{ "fault", "FAULT", WDR_STYLE_BAD }, { "doubt", "?", WDR_STYLE_REMARK } };
+#include "present/show_finding.h"
 
 static WdrStyle style_of(WdrVerdict verdict)
 {
-	return verdict == WDR_VERDICT_BOOTS     ? WDR_STYLE_GOOD
-	       : verdict == WDR_VERDICT_REMARKS ? WDR_STYLE_REMARK
-						: WDR_STYLE_BAD;
-}
-
-void wdr_present_finding(const WdrOut *out, WdrStyle style, const char *about, const char *mark,
-	const char *text, const char *remedy)
-{
-	enum { ABOUT_WIDTH = 11, MARK_WIDTH = 6, TEXT_AT = ABOUT_WIDTH + MARK_WIDTH + 4 };
-
-	wdr_out_text(out, style, "%-*s  %-*s  ", ABOUT_WIDTH, about, MARK_WIDTH, mark);
-	wdr_out_hanging(out, style, TEXT_AT, text);
-	if (!remedy)
-		return;
-	wdr_out_text(out, WDR_STYLE_FAINT, "%*s-> ", TEXT_AT, "");
-	wdr_out_hanging(out, WDR_STYLE_FAINT, TEXT_AT + 3, remedy);
+	return verdict == WDR_VERDICT_BOOTS      ? WDR_STYLE_GOOD
+	       : verdict == WDR_VERDICT_WARNINGS ? WDR_STYLE_WARNING
+						 : WDR_STYLE_BAD;
 }
 
 static void show_step(const WdrOut *out, const WdrStep *step, WdrStage before, bool is_first)
 {
 	bool is_new = is_first || step->stage != before;
 
-	wdr_present_finding(out, kinds[step->kind].style, is_new ? wdr_stage_name(step->stage) : "",
-		kinds[step->kind].mark, step->text,
-		step->kind == WDR_STEP_FINE ? NULL : step->remedy);
+	wdr_present_finding(out, is_new ? wdr_stage_name(step->stage) : "", step->state, step->text,
+		step->hint);
 }
 
 static void show_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r)
 {
-	wdr_out_text(
-		out, style_of(r->verdict), "%s: %s %s\n", how, name, wdr_verdict_name(r->verdict));
+	bool is_known = r->verdict != WDR_VERDICT_UNKNOWN;
+
+	wdr_out_text(out, style_of(r->verdict), "%s: %s%s %s\n", how,
+		is_known ? "" : "unknown whether ", name,
+		is_known ? wdr_verdict_name(r->verdict) : "boots");
 }
 
 static void show_reason(const WdrOut *out, const WdrStep *step)
 {
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  ");
 	wdr_out_hanging(out, WDR_STYLE_PLAIN, 2, step->text);
-	if (!step->remedy)
+	if (!step->hint)
 		return;
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  -> ");
-	wdr_out_hanging(out, WDR_STYLE_PLAIN, 5, step->remedy);
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 5, step->hint);
 }
 
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
@@ -85,7 +68,7 @@ void wdr_present_verdict(
 	}
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *step = r->steps->pdata[i];
-		if (step->kind == WDR_STEP_REMARK)
+		if (step->state == WDR_STATE_WARNING)
 			show_reason(out, step);
 	}
 }
@@ -96,12 +79,10 @@ json_t *wdr_present_rehearsal_document(const char *name, const char *medium, con
 
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *step = r->steps->pdata[i];
-		json_array_append_new(steps,
-			json_pack("{s:s, s:s, s:o, s:o}", "stage", wdr_stage_name(step->stage),
-				"result", kinds[step->kind].name, "text", wdr_json_text(step->text),
-				"remedy", wdr_json_text(step->remedy)));
+		json_array_append_new(steps, wdr_present_finding_json(wdr_stage_name(step->stage),
+						     step->state, step->text, step->hint));
 	}
-	return json_pack("{s:s, s:o, s:s?, s:s, s:o, s:o}", "format", "wanderitas-rehearsal/1",
+	return json_pack("{s:s, s:o, s:s?, s:s, s:o, s:o}", "format", "wanderitas-rehearsal/2",
 		"disk", wdr_json_text(name), "medium", medium, "verdict",
 		wdr_verdict_name(r->verdict), "reason",
 		wdr_json_text(r->reason ? r->reason->text : NULL), "steps", steps);

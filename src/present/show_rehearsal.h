@@ -5,10 +5,6 @@
 #include "boot/rehearse/rehearse.h"
 #include "present/out.h"
 
-/* One line of a list of what was looked at: what it is about ("" as above), how it went ("ok"),
- * what was seen, and what to do (NULL: nothing). */
-void wdr_present_finding(const WdrOut *out, WdrStyle style, const char *about, const char *mark,
-	const char *text, const char *remedy);
 /* name: the disk's; medium: what it is attached as; NULL: nobody knows. without: the one disk that
  * was thought away; NULL: all others were. */
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
@@ -17,7 +13,7 @@ void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medi
  * another report. `how`: "rehearsed", or what it was else. */
 void wdr_present_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r);
-/* "wanderitas-rehearsal/1". The caller's. */
+/* "wanderitas-rehearsal/2". The caller's. */
 json_t *wdr_present_rehearsal_document(const char *name, const char *medium, const WdrRehearsal *r);
 void wdr_present_rehearsal_json(
 	FILE *file, const char *name, const char *medium, const WdrRehearsal *r);

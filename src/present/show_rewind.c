@@ -34,7 +34,7 @@ unsigned wdr_present_rewound(const WdrOut *out, const char *logbook, const GPtrA
 				r->was_back ? "was back already  " : "put back  ", what);
 			continue;
 		}
-		wdr_out_text(out, WDR_STYLE_REMARK, "left      %s: %s\n", what, r->why);
+		wdr_out_text(out, WDR_STYLE_WARNING, "left      %s: %s\n", what, r->why);
 		if (r->diff)
 			wdr_present_diff(out, r->diff);
 	}
@@ -55,7 +55,7 @@ unsigned wdr_present_rewound_json(FILE *file, const char *logbook, const GPtrArr
 			json_pack("{s:s, s:s, s:o, s:o}", "what", what, "result",
 				r->was_back  ? "was back"
 				: r->is_back ? "put back"
-					     : "left",
+					     : "not put back",
 				"why", wdr_json_text(r->why), "diff", wdr_json_text(r->diff)));
 	}
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o}", "format", "wanderitas-rewind/1",

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "change/fact.h"
 #include "present/show_diff.h"
+#include "present/show_finding.h"
 
 #include <string.h>
 
@@ -49,8 +50,8 @@ void wdr_present_left(const WdrOut *out, const GPtrArray *left)
 	if (left->len > 0)
 		fputc('\n', out->file);
 	for (guint i = 0; i < left->len; i++) {
-		wdr_out_text(out, WDR_STYLE_REMARK, "left to you: ");
-		wdr_out_hanging(out, WDR_STYLE_REMARK, 13, left->pdata[i]);
+		wdr_out_text(out, WDR_STYLE_WARNING, "left to you: ");
+		wdr_out_hanging(out, WDR_STYLE_WARNING, 13, left->pdata[i]);
 	}
 }
 
@@ -65,7 +66,7 @@ json_t *wdr_present_texts_json(const GPtrArray *texts)
 
 void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread, const char *state)
 {
-	wdr_out_text(out, has_unread ? WDR_STYLE_REMARK : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
+	wdr_out_text(out, has_unread ? WDR_STYLE_WARNING : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
 		has_unread ? "it can be read back after the next start; look then"
 			   : "everything was read back");
 	wdr_out_text(out, WDR_STYLE_FAINT,
@@ -79,7 +80,7 @@ void wdr_present_facts(const WdrOut *out, const GPtrArray *facts)
 
 	for (guint i = 0; i < facts->len; i++) {
 		const WdrFact *f = facts->pdata[i];
-		WdrStyle style = f->is_remark ? WDR_STYLE_REMARK : WDR_STYLE_PLAIN;
+		WdrStyle style = f->is_warning ? WDR_STYLE_WARNING : WDR_STYLE_PLAIN;
 		bool is_same = strcmp(f->name, before) == 0;
 		wdr_out_text(out, WDR_STYLE_HEADING, "%-*s  ", NAME_WIDTH, is_same ? "" : f->name);
 		wdr_out_hanging(out, style, TEXT_AT, f->text);
@@ -93,8 +94,9 @@ json_t *wdr_present_facts_json(const GPtrArray *facts)
 
 	for (guint i = 0; i < facts->len; i++) {
 		const WdrFact *f = facts->pdata[i];
-		json_array_append_new(list, json_pack("{s:s, s:s, s:b}", "about", f->name, "text",
-						    f->text, "remark", (int)f->is_remark));
+		json_array_append_new(list,
+			wdr_present_finding_json(f->name,
+				f->is_warning ? WDR_STATE_WARNING : WDR_STATE_OK, f->text, NULL));
 	}
 	return list;
 }

@@ -47,7 +47,7 @@ static void show_disks(const WdrOut *out, const WdrSurvey *s)
 					  d->system->table->id);
 		const char *cells[] = { name, d->disk->medium, d->disk->link, model, serial, size,
 			table, d->system ? d->system->flow : NULL };
-		wdr_grid_row(g, d->system ? WDR_STYLE_PLAIN : WDR_STYLE_REMARK, cells);
+		wdr_grid_row(g, d->system ? WDR_STYLE_PLAIN : WDR_STYLE_WARNING, cells);
 	}
 	wdr_grid_print(g, out);
 }
@@ -149,7 +149,7 @@ static void mention_row(WdrGrid *g, const WdrMention *m, const WdrFinding *f)
 
 	wdr_grid_row(g,
 		f->is_grave ? WDR_STYLE_BAD
-		: f->mark   ? WDR_STYLE_REMARK
+		: f->mark   ? WDR_STYLE_WARNING
 			    : WDR_STYLE_PLAIN,
 		cells);
 }
@@ -220,7 +220,7 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 	if (with_advice && lines->len)
 		fputc('\n', out->file);
 	for (guint i = 0; with_advice && i < lines->len; i++) {
-		wdr_out_text(out, WDR_STYLE_REMARK, "%s", (const char *)lines->pdata[i]);
+		wdr_out_text(out, WDR_STYLE_WARNING, "%s", (const char *)lines->pdata[i]);
 		fprintf(out->file, "%s\n", ((const GString *)places->pdata[i])->str);
 	}
 }
@@ -230,7 +230,8 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];
 		if (d->problem)
-			wdr_out_text(out, WDR_STYLE_REMARK, "%s: %s%s\n", d->disk->name, d->problem,
+			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s%s\n", d->disk->name,
+				d->problem,
 				d->lacks_rights ? " (run as root to see what is on it)" : "");
 		for (guint k = 0; d->system && k < d->system->parts->len; k++) {
 			const WdrSystemPart *p = d->system->parts->pdata[k];
@@ -246,16 +247,16 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 				wdr_out_text(out, WDR_STYLE_BAD,
 					"%s: the kernel noted errors in this volume\n", name);
 			if (p->ext.needs_recovery)
-				wdr_out_text(out, WDR_STYLE_REMARK,
+				wdr_out_text(out, WDR_STYLE_WARNING,
 					"%s: in use, or not unmounted cleanly: its journal is not empty\n",
 					name);
 		}
 		if (d->system && d->system->table->damage)
 			wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", d->disk->name,
 				d->system->table->damage);
-		for (guint k = 0; d->system && k < d->system->remarks->len; k++)
-			wdr_out_text(out, WDR_STYLE_REMARK, "%s: %s\n", d->disk->name,
-				(const char *)d->system->remarks->pdata[k]);
+		for (guint k = 0; d->system && k < d->system->warnings->len; k++)
+			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s\n", d->disk->name,
+				(const char *)d->system->warnings->pdata[k]);
 	}
 }
 

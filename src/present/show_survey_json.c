@@ -2,6 +2,7 @@
 #include "present/show_survey.h"
 
 #include "base/json.h"
+#include "base/state.h"
 #include "boot/system/finding.h"
 
 static json_t *part_json(const WdrSurveyDisk *d, guint i)
@@ -34,30 +35,34 @@ static json_t *texts(const GPtrArray *list)
 static json_t *mention_json(const WdrSurvey *s, const WdrSurveyDisk *d, const WdrMention *m)
 {
 	g_autoptr(WdrFinding) f = wdr_finding_new(s, d, m);
+	WdrState state = f->is_grave                 ? WDR_STATE_STOP
+			 : f->mark || f->advice->len ? WDR_STATE_WARNING
+						     : WDR_STATE_OK;
 
 	return json_pack(
-		"{s:i, s:o, s:i, s:i, s:o, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:b, s:o, s:o}",
+		"{s:i, s:o, s:i, s:i, s:o, s:s, s:o, s:o, s:o, s:o, s:o, s:s, s:o, s:o, s:o}",
 		"partition", (int)m->number, "file", wdr_json_text(m->file), "line", (int)m->line,
 		"column", (int)m->column, "format",
 		wdr_json_text(m->format ? m->format->name : NULL), "use", wdr_use_name(m->use),
 		"for", wdr_json_text(m->what), "entry", wdr_json_text(m->entry), "identifier",
-		wdr_json_text(m->text), "names", texts(f->names), "roles", texts(f->roles), "mark",
-		f->mark ? json_string(wdr_mark_name(f->mark)) : json_null(), "grave", f->is_grave,
-		"advice", texts(f->advice), "left_because", wdr_json_text(m->frozen));
+		wdr_json_text(m->text), "names", texts(f->names), "roles", texts(f->roles), "state",
+		wdr_state_name(state), "finding",
+		f->mark ? json_string(wdr_mark_name(f->mark)) : json_null(), "hints",
+		texts(f->advice), "not_edited_because", wdr_json_text(m->frozen));
 }
 
 static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)
 {
 	json_t *parts = json_array();
 	json_t *mentions = json_array();
-	json_t *remarks = json_array();
+	json_t *warnings = json_array();
 
 	for (guint i = 0; d->system && i < d->system->parts->len; i++)
 		json_array_append_new(parts, part_json(d, i));
 	for (guint i = 0; d->system && i < d->system->mentions->len; i++)
 		json_array_append_new(mentions, mention_json(s, d, d->system->mentions->pdata[i]));
-	for (guint i = 0; d->system && i < d->system->remarks->len; i++)
-		json_array_append_new(remarks, wdr_json_text(d->system->remarks->pdata[i]));
+	for (guint i = 0; d->system && i < d->system->warnings->len; i++)
+		json_array_append_new(warnings, wdr_json_text(d->system->warnings->pdata[i]));
 	return json_pack("{s:o, s:o, s:s, s:o, s:o, s:o, s:I, s:o, s:o, s:o, s:o, s:o, s:o, s:o}",
 		"name", wdr_json_text(d->disk->name), "path", wdr_json_text(d->disk->path),
 		"medium", d->disk->medium, "link", wdr_json_text(d->disk->link), "model",
@@ -66,8 +71,8 @@ static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)
 		d->system ? json_string(wdr_table_kind_name(d->system->table->kind)) : json_null(),
 		"table_id", wdr_json_text(d->system ? d->system->table->id : NULL), "boot_flow",
 		wdr_json_text(d->system ? d->system->flow : NULL), "problem",
-		wdr_json_text(d->problem), "partitions", parts, "mentions", mentions, "remarks",
-		remarks);
+		wdr_json_text(d->problem), "partitions", parts, "mentions", mentions, "warnings",
+		warnings);
 }
 
 void wdr_present_survey_json(FILE *file, const WdrSurvey *s)

@@ -70,5 +70,5 @@ void wdr_present_failure_clues(const WdrOut *out, const char *disk, const GPtrAr
 		return;
 	wdr_out_text(out, WDR_STYLE_HEADING, "what can be seen of why %s fails:\n", disk);
 	for (guint i = 0; i < signs->len; i++)
-		wdr_out_text(out, WDR_STYLE_REMARK, "  %s\n", (const char *)signs->pdata[i]);
+		wdr_out_text(out, WDR_STYLE_WARNING, "  %s\n", (const char *)signs->pdata[i]);
 }

@@ -11,7 +11,7 @@ typedef struct {
 	WdrVolume *volume;
 	WdrFileFunc take;
 	void *data;
-	GPtrArray *remarks;
+	GPtrArray *warnings;
 	GHashTable
 		*visited; /* uint64_t *: folders that were entered; a damaged one may lead back */
 } Walk;
@@ -60,8 +60,8 @@ static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
 		!g_hash_table_add(w->visited, g_memdup2(&folder->id, sizeof(folder->id))))
 		return;
 	if (!wdr_volume_list(w->volume, folder, add_found, &l, &error)) {
-		if (w->remarks)
-			g_ptr_array_add(w->remarks, g_strdup(error->message));
+		if (w->warnings)
+			g_ptr_array_add(w->warnings, g_strdup(error->message));
 		return;
 	}
 	g_array_sort(found, by_path);
@@ -78,11 +78,11 @@ static void walk(const Walk *w, const WdrNode *folder, unsigned depth)
 }
 
 void wdr_each_file(
-	WdrVolume *volume, const char *path, WdrFileFunc take, void *data, GPtrArray *remarks)
+	WdrVolume *volume, const char *path, WdrFileFunc take, void *data, GPtrArray *warnings)
 {
 	g_autoptr(GHashTable) visited =
 		g_hash_table_new_full(g_int64_hash, g_int64_equal, g_free, NULL);
-	Walk w = { volume, take, data, remarks, visited };
+	Walk w = { volume, take, data, warnings, visited };
 	g_auto(WdrEntry) entry = { 0 };
 	WdrNode node = { 0, path };
 	bool found = false;

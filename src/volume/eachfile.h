@@ -7,7 +7,7 @@
 typedef void (*WdrFileFunc)(void *data, const WdrNode *node, WdrEntry *entry);
 
 /* In the order of names, without following links; nothing happens where nothing is. `path` may be a
- * file itself. Folders that cannot be listed are remarked on (char *; NULL: nobody wants to know).
+ * file itself. A folder that cannot be listed gives a warning (char *; NULL: nobody wants them).
  */
 void wdr_each_file(
-	WdrVolume *volume, const char *path, WdrFileFunc take, void *data, GPtrArray *remarks);
+	WdrVolume *volume, const char *path, WdrFileFunc take, void *data, GPtrArray *warnings);

@@ -117,18 +117,18 @@ static WdrNaming naming_of(const char *name)
 }
 
 /* Reads as a system does: the reader, then the search for what it left. */
-static void read_all(
-	const char *name, const char *text, size_t len, WdrMentions *mentions, WdrRemarks *remarks)
+static void read_all(const char *name, const char *text, size_t len, WdrMentions *mentions,
+	WdrWarnings *warnings)
 {
 	g_auto(GStrv) parts = g_strsplit(name, "/", 2);
 	const WdrFormat *format = wdr_format_find(parts[0]);
 	g_autoptr(WdrSearch) search = wdr_search_new(from, G_N_ELEMENTS(from));
 	WdrNaming naming = naming_of(name);
-	WdrReading r = { parts[1], text, len, 0, mentions, remarks };
+	WdrReading r = { parts[1], text, len, 0, mentions, warnings };
 	GError *error = NULL;
 
 	if (!format->read(&r, &error)) {
-		g_ptr_array_add(remarks, g_strdup(error->message));
+		g_ptr_array_add(warnings, g_strdup(error->message));
 		g_error_free(error);
 	}
 	wdr_search_text(search, &r, 0,
@@ -170,16 +170,16 @@ START_TEST(files_of_all_formats)
 	const char *name = names->pdata[_i];
 	g_autofree char *path = data_path(name, ".in");
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(GString) found = g_string_new(NULL);
 	size_t len = 0;
 	g_autofree char *text = sup_read(path, &len);
 
-	read_all(name, text, len, mentions, remarks);
+	read_all(name, text, len, mentions, warnings);
 	for (guint i = 0; i < mentions->len; i++)
 		describe(found, mentions->pdata[i]);
-	for (guint i = 0; i < remarks->len; i++)
-		g_string_append_printf(found, "remark: %s\n", (const char *)remarks->pdata[i]);
+	for (guint i = 0; i < warnings->len; i++)
+		g_string_append_printf(found, "warning: %s\n", (const char *)warnings->pdata[i]);
 	g_autoptr(GBytes) moved = move(name, text, len, mentions, found);
 	compare(name, ".mentions", found->str, found->len);
 	size_t new_len = 0;
@@ -199,13 +199,13 @@ START_TEST(damaged_files)
 
 	for (size_t cut = 0; cut <= len; cut++) {
 		g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-		g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+		g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 		g_autofree char *head = g_memdup2(text, len + 1);
 		head[cut] = '\0';
 		for (unsigned i = 0; cut > 0 && i < 3; i++)
 			head[g_rand_int_range(rand, 0, (gint32)cut)] =
 				"\n\r\t =\"'#\\,:;[]/-\x80"[g_rand_int_range(rand, 0, 17)];
-		read_all(name, head, cut, mentions, remarks);
+		read_all(name, head, cut, mentions, warnings);
 		for (guint i = 0; i < mentions->len; i++) {
 			const WdrMention *m = mentions->pdata[i];
 			ck_assert(m->offset <= cut && m->len <= cut - m->offset && m->line > 0);

@@ -61,8 +61,8 @@ START_TEST(the_old_way_stays)
 {
 	g_autofree char *got = add_choice(menus[_i].before);
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	WdrReading r = { "f", got, strlen(got), 0, mentions, remarks };
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	WdrReading r = { "f", got, strlen(got), 0, mentions, warnings };
 	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);
 	unsigned news = 0;
 

@@ -61,10 +61,10 @@ START_TEST(edits_are_what_mkimage_would_have_made)
 	size_t got_len = 0;
 	g_autofree char *bytes = made_by_mkimage(script, &len);
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(GBytes) edited = NULL;
 	g_autoptr(WdrEdit) edit = wdr_edit_new(1, "boot.scr", wdr_hash(bytes, len));
-	WdrReading r = { "boot.scr", bytes, len, 0, mentions, remarks };
+	WdrReading r = { "boot.scr", bytes, len, 0, mentions, warnings };
 
 	sup_ok(wdr_image_read(&r, &error));
 	ck_assert_uint_eq(mentions->len, 1);

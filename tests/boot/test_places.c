@@ -47,18 +47,18 @@ START_TEST(rows_of_the_user)
 		"# ours\n/etc/station/*.ini text\r\n\tboot:hide.txt settings  \n"
 		"root:/etc/fstab shell\n/etc/x nonsense\n/etc/y\nboot:z text more\n";
 	g_autoptr(GPtrArray) p = wdr_places_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	WdrReading r = { "own.conf", text, strlen(text), 0, NULL, remarks };
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	WdrReading r = { "own.conf", text, strlen(text), 0, NULL, warnings };
 
 	wdr_places_read(p, &r);
 	ck_assert_str_eq(wdr_places_find(p, false, "etc/station/a.ini")->name, "text");
 	ck_assert_ptr_null(wdr_places_find(p, false, "etc/station/sub/a.ini"));
 	ck_assert_str_eq(wdr_places_find(p, true, "hide.txt")->name, "settings");
 	ck_assert_str_eq(wdr_places_find(p, false, "etc/fstab")->name, "shell");
-	ck_assert_uint_eq(remarks->len, 3);
-	ck_assert_ptr_nonnull(strstr(remarks->pdata[0], "own.conf:5:8: 'nonsense' is no format"));
-	ck_assert_ptr_nonnull(strstr(remarks->pdata[1], "own.conf:6:7: '' is no format"));
-	ck_assert_ptr_nonnull(strstr(remarks->pdata[2], "own.conf:7:"));
+	ck_assert_uint_eq(warnings->len, 3);
+	ck_assert_ptr_nonnull(strstr(warnings->pdata[0], "own.conf:5:8: 'nonsense' is no format"));
+	ck_assert_ptr_nonnull(strstr(warnings->pdata[1], "own.conf:6:7: '' is no format"));
+	ck_assert_ptr_nonnull(strstr(warnings->pdata[2], "own.conf:7:"));
 }
 END_TEST
 
@@ -86,9 +86,9 @@ static const struct {
 START_TEST(firmware_configurations)
 {
 	const char *text = configs[_i].text;
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(GPtrArray) config = wdr_config_new();
-	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, remarks };
+	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, warnings };
 
 	wdr_config_parse(&r, NULL, config);
 	WdrConfigMeaning m = wdr_config_mean(config);
@@ -117,9 +117,9 @@ START_TEST(sections_for_one_board)
 	static const char text[] = "cmdline=all.txt\n[pi4]\ncmdline=four.txt\n[cm4]\n"
 				   "cmdline=module.txt\n[PI5]\ncmdline=five.txt\n[none]\n"
 				   "cmdline=none.txt\n";
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(GPtrArray) config = wdr_config_new();
-	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, remarks };
+	WdrReading r = { "config.txt", text, strlen(text), 0, NULL, warnings };
 
 	wdr_config_parse(&r, for_boards[_i].board, config);
 	ck_assert_int_eq(g_strcmp0(wdr_config_mean(config).cmdline, for_boards[_i].cmdline), 0);

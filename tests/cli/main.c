@@ -5,6 +5,7 @@ Suite *suite_commands(void);
 Suite *suite_damage(void);
 Suite *suite_large(void);
 Suite *suite_drivers(void);
+Suite *suite_formats(void);
 Suite *suite_identity(void);
 Suite *suite_into(void);
 Suite *suite_kinds(void);
@@ -34,4 +35,4 @@ SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), s
 	suite_damage(), suite_large(), suite_identity(), suite_exit_codes(), suite_outputs(),
 	suite_into(), suite_logical(), suite_rehearse(), suite_medium(), suite_ready(),
 	suite_arrive(), suite_drivers(), suite_order(), suite_loader(), suite_second(),
-	suite_tune(), suite_pace(), suite_report())
+	suite_tune(), suite_pace(), suite_report(), suite_formats())

@@ -278,10 +278,10 @@ START_TEST(as_json)
 	SupRun written =
 		BOARD_RUN(&board_brook, "--json", "drivers", "--for", "nvme0n1", "--write");
 
-	bench_expect(&shown, 1, "\"format\": \"wanderitas-drivers/1\"");
+	bench_expect(&shown, 1, "\"format\": \"wanderitas-drivers/2\"");
 	bench_expect(&shown, 1, "\"where\": \"root\"");
-	bench_expect(&shown, 1, "\"state\": null");
-	bench_expect(&written, 0, "\"state\": \"");
+	bench_expect(&shown, 1, "\"records\": null");
+	bench_expect(&written, 0, "\"records\": \"");
 }
 END_TEST
 

@@ -316,7 +316,7 @@ START_TEST(boards_with_firmware)
 	SupRun json = BENCH_RUN("--json", "loader");
 
 	bench_expect(&run, 0, "is in an EEPROM of its own");
-	bench_expect(&json, 0, "\"format\": \"wanderitas-loader/1\"");
+	bench_expect(&json, 0, "\"format\": \"wanderitas-loader/2\"");
 }
 END_TEST
 

@@ -22,11 +22,11 @@ static const struct {
 	int code;
 } cases[] = {
 	{ "as it is", 0, { { 0 } },
-		{ "mmcblk0p1:/cmdline.txt", "mmcblk0p2 (root)", "only reported" }, "names nothing",
+		{ "mmcblk0p1:/cmdline.txt", "mmcblk0p2 (root)", "not edited" }, "no such disk",
 		0 },
 	{ "a root that is not there", 0,
 		{ { 1, "cmdline.txt", "root=PARTUUID=00000000-02 rootwait\n" } },
-		{ "names nothing", "the kernel would not find its root",
+		{ "no such disk", "the kernel would not find its root",
 			"at mmcblk0p1:/cmdline.txt:1:6" },
 		NULL, 1 },
 	{ "no initramfs", 0,
@@ -49,7 +49,7 @@ static const struct {
 	{ "a configuration that includes itself", 0,
 		{ { 1, "config.txt",
 			"include config.txt\ninclude config.txt\nauto_initramfs=1\n" } },
-		{ "mmcblk0p1:/cmdline.txt" }, "names nothing", 0 },
+		{ "mmcblk0p1:/cmdline.txt" }, "no such disk", 0 },
 	{ "a stub on root", 0,
 		{ { 2, "boot/cmdline.txt", "root=PARTUUID=4c1fa2b0-02 not the real one\n" } },
 		{ "mmcblk0p1:/cmdline.txt" }, "mmcblk0p2:/boot/cmdline.txt", 0 },
@@ -104,7 +104,7 @@ START_TEST(two_disks_with_the_same_names)
 	bench_expect(&run, 1, "mmcblk1p1 and nvme0n1p1");
 	bench_expect(&run, 1, "the kernel takes whichever of them it sees first");
 	bench_expect(&run, 1, "2 volumes carry the label 'sound'");
-	bench_expect(&run, 1, "other disk");
+	bench_expect(&run, 1, "on another disk");
 }
 END_TEST
 
@@ -117,7 +117,7 @@ START_TEST(one_disk_among_others)
 
 	bench_expect(&move, 0, NULL);
 	SupRun run = BOARD_RUN(b, "survey", "--mentions", "nvme0n1");
-	bench_expect(&run, 0, "mmcblk0p1 (boot)  other disk");
+	bench_expect(&run, 0, "mmcblk0p1 (boot)  on another disk");
 	ck_assert_ptr_null(strstr(run.out, "mmcblk0p1:/"));
 	SupRun readdress = BOARD_RUN(b, "readdress", "nvme0n1");
 	bench_expect(&readdress, 0, "none: every mention stays true");

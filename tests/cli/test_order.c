@@ -368,11 +368,11 @@ START_TEST(as_json)
 {
 	SupRun run = BENCH_RUN("--json", "order", "--first", "usb");
 
-	bench_expect(&run, 0, "\"format\": \"wanderitas-order/1\"");
+	bench_expect(&run, 0, "\"format\": \"wanderitas-order/2\"");
 	json_t *root = json_loads(run.out, 0, NULL);
 	json_t *then = json_array_get(json_object_get(root, "orders"), 1);
 
-	ck_assert_str_eq(json_string_value(json_object_get(then, "about")), "then");
+	ck_assert_str_eq(json_string_value(json_object_get(then, "name")), "then");
 	ck_assert_str_eq(json_string_value(json_object_get(then, "value")), "0xf164");
 	ck_assert_str_eq(
 		json_string_value(json_array_get(json_object_get(then, "tries"), 0)), "USB");

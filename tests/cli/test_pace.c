@@ -236,8 +236,8 @@ static const struct {
 	{ "{}", "no record of 'wanderitas pace'" },
 	{ "{\"format\": \"wanderitas-itinerary/1\"}", "no record of 'wanderitas pace'" },
 	{ "{\"format\": \"wanderitas-pace/0\"}", "of another version: 'wanderitas-pace/0'" },
-	{ "{\"format\": \"wanderitas-pace/1\", \"measured\": [{}]}", "makes no sense" },
-	{ "{\"format\": \"wanderitas-pace/1\", \"measured\": [{\"name\": \"a\", \"kind\": \"disk\", "
+	{ "{\"format\": \"wanderitas-pace/2\", \"measured\": [{}]}", "makes no sense" },
+	{ "{\"format\": \"wanderitas-pace/2\", \"measured\": [{\"name\": \"a\", \"kind\": \"disk\", "
 	  "\"figures\": [{\"what\": \"read-many\", \"bytes_per_s\": -4}]}]}",
 		"read-many makes no sense" },
 };

@@ -193,10 +193,10 @@ START_TEST(images_anywhere)
 
 	SUP_TOOL("cp", board_disk(b, false), image);
 	SupRun run = WANDERITAS("-q", "--json", "readdress", image, "--renew", "--write");
-	bench_expect(&run, 0, "\"wanderitas-readdress/1\"");
+	bench_expect(&run, 0, "\"wanderitas-readdress/2\"");
 	SUP_TOOL("cp", image, sup_path("plain.img"));
 	board_judge(sup_path("plain.img"));
-	g_autofree char *state = board_word(run.out, "\"state\": \"");
+	g_autofree char *state = board_word(run.out, "\"records\": \"");
 	SupRun rewind = WANDERITAS("--json", "rewind", state);
 	bench_expect(&rewind, 0, "\"put back\"");
 }

@@ -1,4 +1,4 @@
-/* The checks before a move: what passes, what is remarked on, what stops, and what is done despite
+/* The checks before a move: what is ok, what gives a warning, what stops, and what is done despite
  * a stop. */
 #include "boards.h"
 
@@ -185,8 +185,8 @@ START_TEST(each_check)
 }
 END_TEST
 
-/* The missing driver of dipper-brook-4: a stop, its remedy, and the move going through. */
-START_TEST(a_stop_and_its_remedy)
+/* The missing driver of dipper-brook-4: a stop, its hint, and the move going through. */
+START_TEST(a_stop_and_its_hint)
 {
 	g_autofree char *drive = g_strdup(sup_hash(board_disk(&board_brook, true)));
 	SupRun ready = BOARD_RUN(&board_brook, "ready", "--to", "nvme0n1");
@@ -234,7 +234,7 @@ START_TEST(as_json)
 	SupRun refused = BENCH_RUN("--json", "ready", "--to", "mmcblk0");
 
 	bench_expect(&run, 1, "\"format\": \"wanderitas-ready/2\"");
-	bench_expect(&run, 1, "\"check\": \"drivers\"");
+	bench_expect(&run, 1, "\"name\": \"drivers\"");
 	bench_expect(&run, 1, "\"can_be_waived\": true");
 	bench_expect(&refused, 1, "\"can_be_waived\": false");
 }
@@ -280,7 +280,7 @@ Suite *suite_ready(void)
 	tcase_add_loop_test(t, sample_boards_are_ready, 0, BOARDS);
 	tcase_add_loop_test(t, what_is_foretold_comes_true, 0, BOARDS);
 	tcase_add_loop_test(t, each_check, 0, (int)G_N_ELEMENTS(cases));
-	tcase_add_test(t, a_stop_and_its_remedy);
+	tcase_add_test(t, a_stop_and_its_hint);
 	tcase_add_test(t, despite_a_stop);
 	tcase_add_test(t, as_json);
 	tcase_add_test(t, images);

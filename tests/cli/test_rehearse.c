@@ -9,7 +9,7 @@ Suite *suite_rehearse(void);
 enum { HERON, BITTERN, KINGFISHER };
 
 static const char *const good[] = { "rehearsed: mmcblk0 boots\n", "rehearsed: mmcblk1 boots\n",
-	"rehearsed: mmcblk0 boots with remarks\n" };
+	"rehearsed: mmcblk0 boots with warnings\n" };
 
 START_TEST(sample_boards_start)
 {
@@ -303,9 +303,9 @@ START_TEST(as_json)
 {
 	SupRun run = BENCH_RUN("--json", "rehearse", "mmcblk0");
 
-	bench_expect(&run, 0, "\"format\": \"wanderitas-rehearsal/1\"");
+	bench_expect(&run, 0, "\"format\": \"wanderitas-rehearsal/2\"");
 	bench_expect(&run, 0, "\"verdict\": \"boots\"");
-	bench_expect(&run, 0, "\"stage\": \"drivers\"");
+	bench_expect(&run, 0, "\"name\": \"drivers\"");
 }
 END_TEST
 

@@ -278,7 +278,7 @@ static const struct {
 } damaged[] = {
 	{ "logbook.jsonl", "nonsense\n", "logbook.jsonl:1: this is no line of a logbook" },
 	{ "ready.json", "{}", "ready.json is no wanderitas-ready/2" },
-	{ "rehearsal.json", "[1]", "rehearsal.json is no wanderitas-rehearsal/1" },
+	{ "rehearsal.json", "[1]", "rehearsal.json is no wanderitas-rehearsal/2" },
 	{ "itinerary.json", "{}", "itinerary.json" },
 };
 

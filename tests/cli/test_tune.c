@@ -133,7 +133,7 @@ START_TEST(settings_come_and_go)
 	ck_assert_str_eq(before, after);
 	board_judge(board_disk(b, false));
 	SupRun json = BOARD_RUN(b, "--json", "tune");
-	bench_expect(&json, 0, "\"format\": \"wanderitas-tune/1\"");
+	bench_expect(&json, 0, "\"format\": \"wanderitas-tune/2\"");
 }
 END_TEST
 

@@ -37,8 +37,8 @@ static void check_choice(const char *text, size_t len)
 	g_autofree char *copy = g_malloc0(new_len + 1);
 	memcpy(copy, data, new_len);
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	WdrReading r = { "file", copy, new_len, 0, mentions, remarks };
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	WdrReading r = { "file", copy, new_len, 0, mentions, warnings };
 	bool is_read = wdr_extlinux_read(&r, NULL);
 	g_assert(is_read);
 	bool starts = false;
@@ -55,13 +55,13 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		"4c1fa2b0-02", "root", 2, "mmcblk0", "0x2f41c7aa" };
 	g_autofree char *text = g_malloc0(size + 1);
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(WdrSearch) search = wdr_search_new(&id, 1);
 	g_autoptr(GError) error = NULL;
 
 	if (size > 0)
 		memcpy(text, data, size);
-	WdrReading r = { "file", text, size, 0, mentions, remarks };
+	WdrReading r = { "file", text, size, 0, mentions, warnings };
 	bool is_fine = wdr_format_find(FUZZ_FORMAT)->read(&r, &error);
 	g_assert(is_fine == (error == NULL));
 	check(&r);

@@ -37,7 +37,7 @@ static WdrPaced *card(void)
 	p->is_past_cache = true;
 	p->figures[WDR_PACE_READ_IN_SEQUENCE] = steady(43.8e6);
 	p->figures[WDR_PACE_WRITE_MANY] = steady(2.1e6);
-	g_ptr_array_add(p->remarks, g_strdup("a remark"));
+	g_ptr_array_add(p->warnings, g_strdup("a warning"));
 	return p;
 }
 
@@ -72,7 +72,7 @@ START_TEST(comes_back_as_it_was)
 	ck_assert_uint_eq(f->latency_p99, 81000);
 	ck_assert(!p->figures[WDR_PACE_READ_MANY].is_there);
 	ck_assert(p->figures[WDR_PACE_WRITE_MANY].is_there);
-	ck_assert_str_eq(p->remarks->pdata[0], "a remark");
+	ck_assert_str_eq(p->warnings->pdata[0], "a warning");
 	/* Others read it: jq is nobody's parser of ours. */
 	ck_assert_str_eq(
 		SUP_TOOL("jq", "-r", ".measured[0].figures[0].requests_per_s", sup_path("a.json")),
@@ -101,8 +101,8 @@ END_TEST
 static const struct {
 	const char *old, *new, *says;
 } changes[] = {
-	{ "wanderitas-pace/1", "wanderitas-pace/2", "of another version: 'wanderitas-pace/2'" },
-	{ "wanderitas-pace/1", "wanderitas-move/2", "no record of 'wanderitas pace'" },
+	{ "wanderitas-pace/2", "wanderitas-pace/9", "of another version: 'wanderitas-pace/9'" },
+	{ "wanderitas-pace/2", "wanderitas-move/2", "no record of 'wanderitas pace'" },
 	{ "\"min\": 4", "\"min\": 9", "read-in-sequence makes no sense" },
 	{ "\"bytes_per_s\": 43800000", "\"bytes_per_s\": 1e300",
 		"read-in-sequence makes no sense" },
@@ -241,11 +241,11 @@ START_TEST(says_what_is_to_be_said)
 	f->cpu = judged[_i].cpu;
 	f->zeros = judged[_i].zeros;
 	wdr_paced_judge(world, p);
-	for (guint i = 0; i < p->remarks->len; i++)
-		g_string_append_printf(all, "%s\n", (char *)p->remarks->pdata[i]);
+	for (guint i = 0; i < p->warnings->len; i++)
+		g_string_append_printf(all, "%s\n", (char *)p->warnings->pdata[i]);
 	for (size_t i = 0; i < 3 && judged[_i].says[i]; i++)
 		ck_assert_msg(strstr(all->str, judged[_i].says[i]), "%s", all->str);
-	ck_assert_msg(p->remarks->len == (judged[_i].says[0] ? 1 : 0), "%s", all->str);
+	ck_assert_msg(p->warnings->len == (judged[_i].says[0] ? 1 : 0), "%s", all->str);
 }
 END_TEST
 

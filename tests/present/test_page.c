@@ -33,16 +33,16 @@ static json_t *report_of(const char *text)
 
 	ck_assert_msg(report != NULL, "%s", e.text);
 	json_object_set_new(report, "warnings",
-		json_pack("[{s:s, s:s, s:s}]", "from", text, "text", text, "remedy", text));
+		json_pack("[{s:s, s:s, s:s}]", "from", text, "text", text, "hint", text));
 	json_object_set_new(report, "back", json_pack("[s]", text));
 	json_object_set_new(
 		report, "steps", json_pack("[{s:I, s:s}]", "at", (json_int_t)1, "what", text));
 	json_object_set_new(
 		report, "stops", json_pack("[{s:I, s:s}]", "at", (json_int_t)1, "why", text));
 	json_object_set_new(report, "ready",
-		json_pack("{s:[{s:s, s:s, s:s, s:s}]}", "checks", "check", text, "result", text,
-			"evidence", text, "remedy", text));
-	json_object_set_new(report, "missing",
+		json_pack("{s:[{s:s, s:s, s:s, s:s}]}", "checks", "name", text, "state", text,
+			"text", text, "hint", text));
+	json_object_set_new(report, "unreadable",
 		json_pack(
 			"[{s:i, s:s, s:I}]", "partition", 1, "path", text, "bytes", (json_int_t)5));
 	return report;

@@ -40,18 +40,18 @@ static bool is_older(const WdrBoard *b, int64_t than)
 	return b->firmware_date != 0 && b->firmware_date < than;
 }
 
-static WdrBootSupport check_fuse(const WdrBoard *b, char **ret_why, const char **ret_remedy)
+static WdrBootSupport check_fuse(const WdrBoard *b, char **ret_why, const char **ret_hint)
 {
 	if (!wdr_board_needs_fuse(b) || wdr_board_has_fuse(b))
 		return WDR_ABILITY_FULL;
 	if (b->fuse) {
-		*ret_remedy = "'wanderitas order --set-fuse' tells how, and what that means";
+		*ret_hint = "'wanderitas order --set-fuse' tells how, and what that means";
 		*ret_why = g_strdup_printf("this board boots from USB only after a fuse was set, "
 					   "which is not (OTP row 17 is %s)",
 			b->fuse);
 		return WDR_ABILITY_NONE;
 	}
-	*ret_remedy = "vcgencmd otp_dump tells";
+	*ret_hint = "vcgencmd otp_dump tells";
 	*ret_why = g_strdup("this board boots from USB only after a fuse was set; whether it is, "
 			    "is not known");
 	return WDR_ABILITY_DOUBT;
@@ -59,11 +59,11 @@ static WdrBootSupport check_fuse(const WdrBoard *b, char **ret_why, const char *
 
 /* Boards whose firmware is in an EEPROM learned it in time. */
 static WdrBootSupport check_date(
-	const WdrBoard *b, bool is_usb, char **ret_why, const char **ret_remedy)
+	const WdrBoard *b, bool is_usb, char **ret_why, const char **ret_hint)
 {
 	g_autofree char *date = wdr_format_day(b->firmware_date);
 
-	*ret_remedy = update;
+	*ret_hint = update;
 	if (is_older(b, is_usb ? USB_SINCE : NVME_SINCE)) {
 		*ret_why = g_strdup_printf("firmware of %s does not boot from %s (%s does)", date,
 			is_usb ? "USB" : "NVMe", is_usb ? "2020-06-15" : "mid 2021");
@@ -74,28 +74,28 @@ static WdrBootSupport check_date(
 			g_strdup_printf("firmware of %s: booting from USB was a test then", date);
 		return WDR_ABILITY_DOUBT;
 	}
-	*ret_remedy = NULL;
+	*ret_hint = NULL;
 	return WDR_ABILITY_FULL;
 }
 
 WdrBootSupport wdr_board_can(
-	const WdrBoard *b, const char *medium, char **ret_why, const char **ret_remedy)
+	const WdrBoard *b, const char *medium, char **ret_why, const char **ret_hint)
 {
 	bool is_usb = g_strcmp0(medium, "USB disk") == 0;
 	bool is_nvme = g_strcmp0(medium, "NVMe") == 0;
 
 	*ret_why = NULL;
-	*ret_remedy = NULL;
+	*ret_hint = NULL;
 	if (!is_usb && !is_nvme)
 		return WDR_ABILITY_FULL;
 	if ((is_nvme && !b->has_pcie) || (is_usb && b->series < 3)) {
-		*ret_remedy = "keep boot on the card, and move root alone: --what root";
+		*ret_hint = "keep boot on the card, and move root alone: --what root";
 		*ret_why = g_strdup_printf("boards of the %u series%s do not boot from %s",
 			b->series, is_nvme && b->series == 4 ? " but its compute modules" : "",
 			is_nvme ? "NVMe" : "USB");
 		return WDR_ABILITY_NONE;
 	}
 	if (is_usb && b->series == 3)
-		return check_fuse(b, ret_why, ret_remedy);
-	return b->series == 4 ? check_date(b, is_usb, ret_why, ret_remedy) : WDR_ABILITY_FULL;
+		return check_fuse(b, ret_why, ret_hint);
+	return b->series == 4 ? check_date(b, is_usb, ret_why, ret_hint) : WDR_ABILITY_FULL;
 }

@@ -10,9 +10,9 @@ typedef enum {
 } WdrBootSupport;
 
 /* medium as in WdrDisk. *ret_why: what speaks against it; NULL: nothing does; the caller's.
- * *ret_remedy is static, or NULL. */
+ * *ret_hint is static, or NULL. */
 WdrBootSupport wdr_board_can(
-	const WdrBoard *b, const char *medium, char **ret_why, const char **ret_remedy);
+	const WdrBoard *b, const char *medium, char **ret_why, const char **ret_hint);
 
 /* "nvme" for "NVMe", as options have it; NULL: there is none. */
 const char *wdr_medium_word(const char *medium);

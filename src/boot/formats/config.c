@@ -79,7 +79,7 @@ static void take_section(Parsing *p, const WdrLine *line, size_t at)
 	const char *close = memchr(p->r->text + at, ']', line->end - at);
 
 	if (!close) {
-		wdr_reading_remark(p->r, line, at,
+		wdr_reading_warn(p->r, line, at,
 			"the section has no ']': the firmware takes the "
 			"line for none");
 		return;
@@ -93,7 +93,7 @@ static void take_section(Parsing *p, const WdrLine *line, size_t at)
 		return;
 	}
 	if (filter == FILTER_UNKNOWN)
-		wdr_reading_remark(p->r, line, at,
+		wdr_reading_warn(p->r, line, at,
 			"the section [%s] is not known; its lines may apply to no board", name);
 	p->states[filter] = applies(p, filter, name);
 	g_free(p->section);
@@ -139,13 +139,12 @@ static void take_setting(Parsing *p, const WdrLine *line, size_t at)
 		return;
 	}
 	if (!equals || text + at == equals) {
-		wdr_reading_remark(
-			p->r, line, at, "the line is no KEY=VALUE; the firmware skips it");
+		wdr_reading_warn(p->r, line, at, "the line is no KEY=VALUE; the firmware skips it");
 		return;
 	}
 	size_t split = (size_t)(equals - text);
 	if (wdr_word_is(text, at, split, "initramfs"))
-		wdr_reading_remark(p->r, line, split,
+		wdr_reading_warn(p->r, line, split,
 			"initramfs takes a blank, not '=': the firmware loads none from this line");
 	else
 		add(p, line, (WdrSpan){ at, split }, (WdrSpan){ split + 1, end });
@@ -160,7 +159,7 @@ void wdr_config_parse(const WdrReading *r, const char *const *board, WdrConfig *
 		if (at == line.end || r->text[at] == '#')
 			continue;
 		if (line.end - line.at > LINE_CHARS_MAX)
-			wdr_reading_remark(r, &line, line.at + LINE_CHARS_MAX,
+			wdr_reading_warn(r, &line, line.at + LINE_CHARS_MAX,
 				"the firmware cuts the line off here");
 		if (r->text[at] == '[')
 			take_section(&p, &line, at);
@@ -213,7 +212,7 @@ bool wdr_config_read(const WdrReading *r, GError **error)
 	wdr_config_parse(r, NULL, config);
 	WdrConfigMeaning m = wdr_config_mean(config);
 	if (m.maybe_initramfs)
-		g_ptr_array_add(r->remarks,
+		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
 				"%s:%u:%u: an initramfs is loaded in the section %s, but not on every "
 				"board: elsewhere the kernel has to find its root by itself",
@@ -243,7 +242,7 @@ bool wdr_autoboot_read(const WdrReading *r, GError **error)
 		bool is_whole = strlen(number) == value.end - value.at;
 		if (!is_whole ||
 			!g_ascii_string_to_unsigned(number, 10, 1, 128, &partition, NULL)) {
-			wdr_reading_remark(r, &line, value.at,
+			wdr_reading_warn(r, &line, value.at,
 				"'%s' is no partition's number; the firmware takes the first FAT "
 				"partition",
 				number);

@@ -21,8 +21,8 @@ typedef struct {
 /* GPtrArray of WdrConfigLine. */
 typedef GPtrArray WdrConfig;
 WdrConfig *wdr_config_new(void);
-/* Adds the file's lines; remarks on what the firmware would not understand or cut off. `board`: the
- * sections that hold on one board ("pi4", …), NULL-ended; NULL: it is not known which board. */
+/* Adds the file's lines; warnings on what the firmware would not understand or cut off. `board`:
+ * the sections that hold on one board ("pi4", …), NULL-ended; NULL: it is not known which board. */
 void wdr_config_parse(const WdrReading *r, const char *const *board, WdrConfig *ret);
 
 /* What the firmware would make of it. Strings borrowed from the configuration; NULL: its default.

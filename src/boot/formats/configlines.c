@@ -96,8 +96,8 @@ static bool says(const WdrConfigLine *l, const WdrConfigSetting *s, bool *ret_is
 static WdrConfig *parse(const char *text, size_t len, const char *const *board)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	WdrReading r = { "config.txt", text, len, 0, mentions, remarks };
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	WdrReading r = { "config.txt", text, len, 0, mentions, warnings };
 	WdrConfig *config = wdr_config_new();
 
 	wdr_config_parse(&r, board, config);

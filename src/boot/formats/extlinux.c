@@ -107,7 +107,7 @@ static void take_label(Parsing *p)
 	for (guint i = 0; i < p->x->entries->len; i++) {
 		const WdrExtlinuxEntry *other = p->x->entries->pdata[i];
 		if (strcmp(other->label, e->label) == 0)
-			wdr_reading_remark(p->r, &p->line, p->value.at,
+			wdr_reading_warn(p->r, &p->line, p->value.at,
 				"the label '%s' stands on line %u already; as a default U-Boot takes the last",
 				e->label, other->line);
 	}
@@ -120,11 +120,11 @@ static void take_default(Parsing *p)
 	g_autofree char *name = value_text(p);
 
 	if (*name == '\0') {
-		wdr_reading_remark(p->r, &p->line, p->word.at, "the line names no entry");
+		wdr_reading_warn(p->r, &p->line, p->word.at, "the line names no entry");
 		return;
 	}
 	if (p->x->default_name && strcmp(p->x->default_name, name) != 0)
-		wdr_reading_remark(p->r, &p->line, p->value.at,
+		wdr_reading_warn(p->r, &p->line, p->value.at,
 			"a second default; U-Boot takes this one, others the first");
 	g_free(p->x->default_name);
 	p->x->default_name = g_steal_pointer(&name);
@@ -151,7 +151,7 @@ static void take_menu(Parsing *p)
 		if (!p->x->default_name)
 			p->x->default_name = g_strdup(p->entry->label);
 		else if (strcmp(p->x->default_name, p->entry->label) != 0)
-			wdr_reading_remark(p->r, &p->line, p->word.at,
+			wdr_reading_warn(p->r, &p->line, p->word.at,
 				"a second default; U-Boot starts '%s', others this one",
 				p->x->default_name);
 	}
@@ -163,7 +163,7 @@ static void take_number(Parsing *p)
 	guint64 value = 0;
 
 	if (!g_ascii_string_to_unsigned(text, 10, 0, 36000, &value, NULL)) {
-		wdr_reading_remark(p->r, &p->line, p->value.at, "'%s' is not a number", text);
+		wdr_reading_warn(p->r, &p->line, p->value.at, "'%s' is not a number", text);
 		return;
 	}
 	if (p->key == KEY_TIMEOUT) {
@@ -201,11 +201,11 @@ static void take_line(Parsing *p)
 		break;
 	case KEY_TEXT:
 		p->in_text = true;
-		wdr_reading_remark(p->r, &p->line, p->word.at,
+		wdr_reading_warn(p->r, &p->line, p->word.at,
 			"U-Boot (2023.01) does not know TEXT and loses the entry's lines that follow");
 		break;
 	case KEY_NONE:
-		wdr_reading_remark(p->r, &p->line, p->word.at, "'%.*s' is no keyword; U-Boot %s",
+		wdr_reading_warn(p->r, &p->line, p->word.at, "'%.*s' is no keyword; U-Boot %s",
 			(int)(p->word.end - p->word.at), p->r->text + p->word.at,
 			p->entry ? "loses the rest of the entry" : "skips the line");
 		break;
@@ -261,7 +261,7 @@ static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry, guint b
 		m->is_default = false;
 	}
 	if (is_second)
-		wdr_reading_remark(p->r, &p->line, p->word.at,
+		wdr_reading_warn(p->r, &p->line, p->word.at,
 			"a second APPEND in the entry '%s'; only this one counts", entry->label);
 
 	wdr_kernel_args_scan(p->r, &p->line, p->value, WDR_WRITE_WORD);
@@ -271,7 +271,7 @@ static void take_append(const Parsing *p, const WdrExtlinuxEntry *entry, guint b
 		m->has_initramfs = entry->has_initrd;
 		m->is_default = m->is_kernel && entry == wdr_extlinux_default(p->x);
 		if (m->use == WDR_USE_ROOT && ++roots > 1)
-			wdr_reading_remark(p->r, &p->line, m->offset - p->r->base,
+			wdr_reading_warn(p->r, &p->line, m->offset - p->r->base,
 				"entry '%s' has %u root= words; the kernel takes the last",
 				entry->label, roots);
 	}
@@ -283,11 +283,11 @@ static void check_default(const WdrReading *r, const WdrExtlinux *x)
 	WdrLine line = wdr_line_at(r->text, r->len, value.at);
 
 	if (x->entries->len == 0 && x->includes->len == 0)
-		g_ptr_array_add(r->remarks,
+		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
 				"%s:1:1: there is no entry; nothing would start from it", r->file));
 	else if (value.end && !named_default(x) && x->includes->len == 0)
-		wdr_reading_remark(r, &line, value.at,
+		wdr_reading_warn(r, &line, value.at,
 			"the default '%s' is no entry's label; what starts is the loader's choice",
 			x->default_name);
 }
@@ -299,10 +299,10 @@ static void check_line_ends(const WdrReading *r)
 
 	while (wdr_line_next(&line)) {
 		if (line.at > line.start)
-			wdr_reading_remark(r, &line, line.start,
+			wdr_reading_warn(r, &line, line.start,
 				"a byte order mark: U-Boot does not know the first line's word for it");
 		if (line.end < line.len && r->text[line.end] == '\r') {
-			wdr_reading_remark(r, &line, line.end,
+			wdr_reading_warn(r, &line, line.end,
 				"a carriage return at the line's end: U-Boot takes it for a part of file names, and finds none of them");
 			return;
 		}

@@ -25,7 +25,7 @@ typedef struct {
 	bool has_title;   /* MENU TITLE before the first entry: what makes U-Boot show the menu */
 } WdrExtlinux;
 
-/* Never fails: lines that are no keyword are remarked on through `r`, as are contradictions. */
+/* Never fails: unknown keywords and contradictions are warnings in `r`. */
 WdrExtlinux *wdr_extlinux_parse(const WdrReading *r);
 void wdr_extlinux_free(WdrExtlinux *x);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrExtlinux, wdr_extlinux_free)

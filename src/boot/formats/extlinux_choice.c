@@ -228,7 +228,7 @@ static bool spoiled(const Choosing *c, GError **error)
 static bool check_result(const Choosing *c, GError **error)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	g_autoptr(GBytes) bytes = NULL;
 	size_t len = 0;
 	bool starts = false;
@@ -239,7 +239,7 @@ static bool check_result(const Choosing *c, GError **error)
 	const char *data = g_bytes_get_data(bytes, &len);
 	g_autofree char *copy = g_malloc0(len + 1);
 	memcpy(copy, data, len);
-	WdrReading r = { c->edit->file, copy, len, 0, mentions, remarks };
+	WdrReading r = { c->edit->file, copy, len, 0, mentions, warnings };
 	if (!wdr_extlinux_read(&r, error))
 		return false;
 	for (guint i = 0; i < mentions->len; i++) {
@@ -257,8 +257,8 @@ bool wdr_extlinux_add_choice(const char *text, size_t len, const WdrExtlinuxChoi
 	WdrEdit *edit, GError **error)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
-	WdrReading r = { edit->file, text, len, 0, mentions, remarks };
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	WdrReading r = { edit->file, text, len, 0, mentions, warnings };
 	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);
 	Choosing c = { text, len, x, wdr_extlinux_default(x), mentions, choice, edit,
 		memchr(text, '\r', len) ? "\r\n" : "\n" };

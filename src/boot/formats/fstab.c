@@ -93,7 +93,7 @@ static bool take_line(const WdrReading *r, const WdrLine *line)
 		return false;
 	}
 	if (n < FIELDS_NEEDED) {
-		wdr_reading_remark(r, line, f[0].at,
+		wdr_reading_warn(r, line, f[0].at,
 			"the line has too few fields; it is skipped at boot, and kept as it is");
 		return false;
 	}
@@ -116,7 +116,7 @@ bool wdr_fstab_read(const WdrReading *r, GError **error)
 	(void)error;
 	for (WdrLine line = wdr_lines(r->text, r->len); wdr_line_next(&line);) {
 		if (take_line(r, &line) && ++roots > 1)
-			wdr_reading_remark(r, &line, line.at,
+			wdr_reading_warn(r, &line, line.at,
 				"a second line for /: what is mounted depends on who reads the file");
 	}
 	return true;
@@ -150,7 +150,7 @@ static void take_crypt_line(const WdrReading *r, const WdrLine *line)
 		return;
 	if (n < 2) {
 		if (!is_comment)
-			wdr_reading_remark(r, line, f[0].at,
+			wdr_reading_warn(r, line, f[0].at,
 				"the line names no device; it is skipped at boot");
 		return;
 	}

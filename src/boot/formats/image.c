@@ -132,6 +132,6 @@ bool wdr_image_read(const WdrReading *r, GError **error)
 		return true;
 	g_autofree char *text = g_strndup(r->text + image.text_at, image.text_bytes);
 	WdrReading inner = { r->file, text, image.text_bytes, r->base + image.text_at, r->mentions,
-		r->remarks };
+		r->warnings };
 	return wdr_script_read(&inner, error);
 }

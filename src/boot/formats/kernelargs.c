@@ -26,7 +26,7 @@ static void take_identifier(
 	if (!m) {
 		bool is_filled_in = memchr(r->text + value.at, '$', value.end - value.at) != NULL;
 		if (keys[key].use == WDR_USE_ROOT && value.end > value.at && !is_filled_in)
-			wdr_reading_remark(r, line, value.at,
+			wdr_reading_warn(r, line, value.at,
 				"root=%.*s is no identifier: which partition it means cannot be told",
 				(int)(value.end - value.at), r->text + value.at);
 		return;
@@ -62,7 +62,7 @@ static void take_word(const WdrReading *r, const WdrLine *line, WdrSpan word, Wd
 			take_identifier(r, line, i, value, writing);
 	}
 	if (key_len == strlen(offset_key) && memcmp(text + at, offset_key, key_len) == 0)
-		wdr_reading_remark(r, line, value.at,
+		wdr_reading_warn(r, line, value.at,
 			"resume_offset=%.*s is a place in the old disk's swap file: after a move it must be "
 			"worked out anew, or waking from hibernation reads something else",
 			(int)(value.end - value.at), text + value.at);
@@ -98,7 +98,7 @@ static void check_roots(const WdrReading *r, const WdrLine *line, guint first)
 		last = m;
 	}
 	if (roots > 1)
-		wdr_reading_remark(r, line, last->offset - r->base,
+		wdr_reading_warn(r, line, last->offset - r->base,
 			"there are %u root= words; the kernel takes the last", roots);
 }
 
@@ -114,14 +114,14 @@ bool wdr_kernel_args_read(const WdrReading *r, GError **error)
 	wdr_kernel_args_scan(r, &line, (WdrSpan){ line.at, line.end }, WDR_WRITE_WORD);
 	check_roots(r, &line, first);
 	if (line.end - line.at >= LINE_BYTES_SAFE)
-		wdr_reading_remark(r, &line, line.at + LINE_BYTES_SAFE - 1,
+		wdr_reading_warn(r, &line, line.at + LINE_BYTES_SAFE - 1,
 			"the line has %zu characters; 32-bit ARM kernels cut it off here",
 			line.end - line.at);
 	while (wdr_line_next(&line)) {
 		size_t at = wdr_skip_blanks(r->text, line.at, line.end);
 		if (at == line.end)
 			continue;
-		wdr_reading_remark(
+		wdr_reading_warn(
 			r, &line, at, "the firmware reads the first line only; this has no effect");
 		break;
 	}

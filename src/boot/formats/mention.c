@@ -50,7 +50,7 @@ WdrMentions *wdr_mentions_new(void)
 	return g_ptr_array_new_with_free_func(mention_free);
 }
 
-WdrRemarks *wdr_remarks_new(void)
+WdrWarnings *wdr_warnings_new(void)
 {
 	return g_ptr_array_new_with_free_func(g_free);
 }
@@ -93,8 +93,7 @@ WdrMention *wdr_reading_take(const WdrReading *r, const WdrLine *line, WdrSpan s
 	return wdr_reading_add(r, line, span, &identifier, use, what);
 }
 
-void wdr_reading_remark(
-	const WdrReading *r, const WdrLine *line, size_t at, const char *format, ...)
+void wdr_reading_warn(const WdrReading *r, const WdrLine *line, size_t at, const char *format, ...)
 {
 	va_list args;
 
@@ -102,8 +101,8 @@ void wdr_reading_remark(
 	g_autofree char *what = g_strdup_vprintf(format, args);
 	va_end(args);
 	g_autofree char *shown = wdr_escape(what);
-	g_ptr_array_add(r->remarks, g_strdup_printf("%s:%u:%u: %s", r->file, line->number,
-					    (unsigned)(at - line->start) + 1, shown));
+	g_ptr_array_add(r->warnings, g_strdup_printf("%s:%u:%u: %s", r->file, line->number,
+					     (unsigned)(at - line->start) + 1, shown));
 }
 
 WdrUse wdr_use_of_mount(const char *point, const char *type)

@@ -52,8 +52,8 @@ const char *wdr_use_name(WdrUse use);
 
 /* What a reader saw that is worth telling (GPtrArray of char *), each with file, line and column:
  * broken lines, doubled words, and what comes of them at boot. */
-typedef GPtrArray WdrRemarks;
-WdrRemarks *wdr_remarks_new(void);
+typedef GPtrArray WdrWarnings;
+WdrWarnings *wdr_warnings_new(void);
 
 /* One file being read. */
 typedef struct {
@@ -62,13 +62,13 @@ typedef struct {
 	size_t len;
 	size_t base; /* added to offsets: where `text` starts in the file */
 	WdrMentions *mentions;
-	WdrRemarks *remarks;
+	WdrWarnings *warnings;
 } WdrReading;
 
 typedef bool (*WdrReadFunc)(const WdrReading *r, GError **error);
 
-/* The readers. FORMAT when the file as a whole is not of its format; single broken lines are
- * remarked on and skipped, as the program that the file is for does. */
+/* The readers. FORMAT when the file as a whole is not of its format. A single broken line gives a
+ * warning and is skipped, as the program that the file is for does. */
 bool wdr_kernel_args_read(const WdrReading *r, GError **error);
 bool wdr_extlinux_read(const WdrReading *r, GError **error);
 bool wdr_fstab_read(const WdrReading *r, GError **error);
@@ -109,8 +109,8 @@ WdrMention *wdr_reading_add(const WdrReading *r, const WdrLine *line, WdrSpan sp
  * escapes; NULL: as it stands. Borrowed. */
 WdrMention *wdr_reading_take(const WdrReading *r, const WdrLine *line, WdrSpan span,
 	const char *value, WdrUse use, const char *what);
-void wdr_reading_remark(const WdrReading *r, const WdrLine *line, size_t at, const char *format,
-	...) G_GNUC_PRINTF(4, 5);
+void wdr_reading_warn(const WdrReading *r, const WdrLine *line, size_t at, const char *format, ...)
+	G_GNUC_PRINTF(4, 5);
 /* The words of a kernel command line that name devices, in a part of a line. `writing` is WORD or,
  * when the part itself stands between quotes, QUOTED. */
 void wdr_kernel_args_scan(

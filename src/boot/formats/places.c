@@ -80,13 +80,13 @@ static void read_row(WdrPlaces *p, const WdrReading *r, const WdrLine *line, siz
 	const char *path = pattern + (has_word ? strlen("boot:") : 0);
 
 	if (!found) {
-		wdr_reading_remark(r, line, name.at,
+		wdr_reading_warn(r, line, name.at,
 			"'%s' is no format: the row has no effect; see 'Places' in wanderitas(1)",
 			format);
 		return;
 	}
 	if (wdr_skip_blanks(r->text, name.end, line->end) < line->end)
-		wdr_reading_remark(r, line, name.end, "what follows the format has no effect");
+		wdr_reading_warn(r, line, name.end, "what follows the format has no effect");
 	wdr_places_add(p, is_boot, path, found);
 }
 

@@ -20,7 +20,7 @@ typedef struct {
 typedef GPtrArray WdrPlaces;
 WdrPlaces *wdr_places_new(void); /* with the built-in rows */
 void wdr_places_add(WdrPlaces *p, bool is_boot, const char *pattern, const WdrFormat *format);
-/* Rows that make no sense are remarked on and left out. */
+/* Rows that make no sense are left out with a warning. */
 void wdr_places_read(WdrPlaces *p, const WdrReading *r);
 /* path: on its volume, without a leading slash. NULL: no row names it. */
 const WdrFormat *wdr_places_find(const WdrPlaces *p, bool is_boot, const char *path);

@@ -19,7 +19,7 @@ static bool take_setenv(const WdrReading *r, const WdrLine *line, size_t at, siz
 	const char *close =
 		quote ? memchr(text + value.at + 1, quote, value.end - value.at - 1) : NULL;
 	if (quote && !close)
-		wdr_reading_remark(r, line, value.at, "the quote is not closed on this line");
+		wdr_reading_warn(r, line, value.at, "the quote is not closed on this line");
 	if (quote)
 		value = (WdrSpan){ value.at + 1, close ? (size_t)(close - text) : value.end };
 	g_autofree char *key = g_strndup(text + name.at, name.end - name.at);

@@ -91,8 +91,7 @@ static void check_doubled(
 	const WdrReading *r, const WdrLine *line, size_t at, GHashTable *seen, const char *key)
 {
 	if (g_hash_table_contains(seen, key) && use_of(key) == WDR_USE_ROOT)
-		wdr_reading_remark(
-			r, line, at, "%s is set a second time; the last one counts", key);
+		wdr_reading_warn(r, line, at, "%s is set a second time; the last one counts", key);
 	g_hash_table_add(seen, g_strdup(key));
 }
 
@@ -108,7 +107,7 @@ bool wdr_settings_read(const WdrReading *r, GError **error)
 			continue;
 		g_autofree char *key = key_at(r, at, line.end, &value);
 		if (!key) {
-			wdr_reading_remark(r, &line, at,
+			wdr_reading_warn(r, &line, at,
 				"the line is no KEY=VALUE; the loader skips it, or gives up here");
 			continue;
 		}
@@ -166,7 +165,7 @@ static void take_shell_line(const WdrReading *r, const WdrLine *line)
 		return;
 	shell_value(r, value, line->end, &inner, &is_open);
 	if (is_open)
-		wdr_reading_remark(r, line, value,
+		wdr_reading_warn(r, line, value,
 			"the quote is not closed on this line; the value is taken up to its end");
 	guint first = r->mentions->len;
 	wdr_setting_take(r, line, key, inner, inner.at > value ? WDR_WRITE_QUOTED : WDR_WRITE_WORD);

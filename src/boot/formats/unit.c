@@ -71,7 +71,7 @@ bool wdr_unit_read(const WdrReading *r, GError **error)
 		}
 	}
 	if (!where && g_str_has_suffix(r->file, ".mount"))
-		g_ptr_array_add(r->remarks,
+		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
 				"%s:1:1: there is no Where=; systemd refuses the unit", r->file));
 	return true;
@@ -112,7 +112,7 @@ bool wdr_loader_entry_read(const WdrReading *r, GError **error)
 		m->is_default = false;
 	}
 	if (!has_options)
-		g_ptr_array_add(r->remarks,
+		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
 				"%s:1:1: the entry has no options line: the kernel gets no root=",
 				r->file));

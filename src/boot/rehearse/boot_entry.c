@@ -31,7 +31,7 @@ void wdr_boot_entries_free(WdrBootEntries *w)
 		return;
 	g_ptr_array_unref(w->ways);
 	g_ptr_array_unref(w->faults);
-	g_ptr_array_unref(w->remarks);
+	g_ptr_array_unref(w->warnings);
 	g_free(w);
 }
 
@@ -59,7 +59,7 @@ char *wdr_boot_entries_included(WdrBootEntries *w, const char *path, size_t *ret
 	if (!text || wdr_includes_take(&w->includes, *ret_len))
 		return g_steal_pointer(&text);
 	if (!had_ended)
-		g_ptr_array_add(w->remarks, g_strdup_printf("%s: %s", path, wdr_includes_ended));
+		g_ptr_array_add(w->warnings, g_strdup_printf("%s: %s", path, wdr_includes_ended));
 	return NULL;
 }
 
@@ -82,7 +82,7 @@ WdrBootEntries *wdr_boot_entries_find(const WdrSystem *s, const WdrBoard *board)
 
 	w->ways = g_ptr_array_new_with_free_func(way_free);
 	w->faults = g_ptr_array_new_with_free_func(g_free);
-	w->remarks = g_ptr_array_new_with_free_func(g_free);
+	w->warnings = g_ptr_array_new_with_free_func(g_free);
 	w->board = board;
 	w->part = wdr_system_boot_part(s);
 	for (size_t i = 0; i < G_N_ELEMENTS(flows); i++) {

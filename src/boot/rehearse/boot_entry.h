@@ -30,7 +30,7 @@ typedef struct {
 	bool switches_pcie;    /* config.txt has the firmware switch a PCIe connector on */
 	GPtrArray *ways;       /* WdrBootEntry, the first is what starts by itself */
 	GPtrArray *faults;     /* char *: why there is no way, or one that was passed over */
-	GPtrArray *remarks;    /* char * */
+	GPtrArray *warnings;   /* char * */
 	WdrIncludes includes;  /* files of the loader's configuration that were read */
 } WdrBootEntries;
 
@@ -49,6 +49,6 @@ void wdr_boot_entries_of_script(const WdrSystem *s, WdrBootEntries *ret);
 WdrBootEntry *wdr_boot_entries_add(WdrBootEntries *w);
 /* The text of a boot file; NULL: it is not there. The caller's. */
 char *wdr_boot_entries_text(const WdrBootEntries *w, const char *path, size_t *ret_len);
-/* The same of one that another may include; a remark tells, once, that there are too many. */
+/* The same of one that another may include; a warning tells, once, that there are too many. */
 char *wdr_boot_entries_included(WdrBootEntries *w, const char *path, size_t *ret_len);
 bool wdr_boot_entries_has(const WdrBootEntries *w, const char *path);

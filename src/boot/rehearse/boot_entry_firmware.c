@@ -26,10 +26,10 @@ static const Series all_series[] = {
 static void read_config(WdrBootEntries *w, const char *file, WdrConfig *to)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	size_t len = 0;
 	g_autofree char *text = wdr_boot_entries_included(w, file, &len);
-	WdrReading r = { file, text ? text : "", len, 0, mentions, remarks };
+	WdrReading r = { file, text ? text : "", len, 0, mentions, warnings };
 	guint first = to->len;
 
 	if (!text)
@@ -209,7 +209,7 @@ static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEn
 	g_autofree char *text = wdr_boot_entries_text(w, file, &len);
 
 	if (!text) {
-		g_ptr_array_add(w->remarks,
+		g_ptr_array_add(w->warnings,
 			g_strdup_printf("%s is not there: the kernel gets no arguments", file));
 		way->arguments = g_strdup("");
 		way->arguments_said = g_steal_pointer(&file);
@@ -217,7 +217,7 @@ static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEn
 	}
 	size_t end = strcspn(text, "\r\n");
 	if (text[end] && text[end + strspn(text + end, "\r\n ")])
-		g_ptr_array_add(w->remarks,
+		g_ptr_array_add(w->warnings,
 			g_strdup_printf(
 				"%s has more than one line: the firmware reads the first", file));
 	way->arguments = g_strndup(text, end);
@@ -261,7 +261,7 @@ void wdr_boot_entries_of_firmware(const WdrSystem *s, WdrBootEntries *w)
 
 	(void)s;
 	if (!wdr_boot_entries_has(w, "config.txt"))
-		g_ptr_array_add(w->remarks,
+		g_ptr_array_add(w->warnings,
 			g_strdup("config.txt is not there: boards of the 5 series want one"));
 	read_config(w, "config.txt", config);
 	w->switches_pcie = switches_pcie(config);

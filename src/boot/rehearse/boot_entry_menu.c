@@ -110,11 +110,11 @@ static void take_entry(const Menu *m, const WdrExtlinuxEntry *e, WdrBootEntry *w
 static void read_menu(WdrBootEntries *w, const char *file, unsigned depth, char **ret_default)
 {
 	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
-	g_autoptr(GPtrArray) remarks = wdr_remarks_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
 	size_t len = 0;
 	g_autofree char *text = wdr_boot_entries_included(w, file, &len);
 	g_autofree char *folder = g_path_get_dirname(file);
-	WdrReading r = { file, text ? text : "", len, 0, mentions, remarks };
+	WdrReading r = { file, text ? text : "", len, 0, mentions, warnings };
 	Menu m = { w, file, folder, text, len };
 
 	if (!text && w->includes.has_ended)
@@ -152,7 +152,7 @@ static void put_default_first(WdrBootEntries *w, const char *name)
 		return;
 	}
 	if (wanted)
-		g_ptr_array_add(w->remarks,
+		g_ptr_array_add(w->warnings,
 			g_strdup_printf(
 				"the default '%s' names no entry: the first one is taken", name));
 }

@@ -15,7 +15,7 @@ const char *wdr_stage_name(WdrStage stage)
 
 const char *wdr_verdict_name(WdrVerdict verdict)
 {
-	static const char *const names[] = { "boots", "boots with remarks", "cannot tell",
+	static const char *const names[] = { "boots", "boots with warnings", "unknown",
 		"does not boot" };
 
 	return names[verdict];
@@ -26,7 +26,7 @@ static void step_free(void *data)
 	WdrStep *step = data;
 
 	g_free(step->text);
-	g_free(step->remedy);
+	g_free(step->hint);
 	g_free(step);
 }
 
@@ -44,7 +44,7 @@ GPtrArray *wdr_walk_steps_new(void)
 }
 
 void wdr_walk_say(
-	WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *remedy, const char *format, ...)
+	WdrWalk *w, WdrStage stage, WdrState state, const char *hint, const char *format, ...)
 {
 	WdrStep *step = g_new0(WdrStep, 1);
 	va_list args;
@@ -53,9 +53,9 @@ void wdr_walk_say(
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
 	step->stage = stage;
-	step->kind = kind;
+	step->state = state;
 	step->text = wdr_escape(text);
-	step->remedy = g_strdup(remedy);
+	step->hint = g_strdup(hint);
 	g_ptr_array_add(w->steps, step);
 }
 
@@ -90,13 +90,13 @@ void wdr_walk_forget(WdrWalk *w)
 	g_clear_pointer(&w->release, g_free);
 }
 
-/* What made the loader give ways up is a remark when a later one can be loaded. */
+/* What made the loader give ways up is a warning when a later one can be loaded. */
 static void soften(WdrWalk *w, guint from, guint to)
 {
 	for (guint i = from; i < to; i++) {
 		WdrStep *step = w->steps->pdata[i];
-		if (step->kind == WDR_STEP_FAULT)
-			step->kind = WDR_STEP_REMARK;
+		if (step->state == WDR_STATE_STOP)
+			step->state = WDR_STATE_WARNING;
 	}
 }
 
@@ -113,7 +113,7 @@ static void walk_ways(WdrWalk *w, const WdrBootEntries *ways)
 		wdr_walk_forget(w);
 		w->way = way;
 		if (way->doubt) {
-			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_DOUBT, NULL,
+			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_UNKNOWN, NULL,
 				"what the script does here is known when it runs: %s", way->doubt);
 			return;
 		}
@@ -124,7 +124,7 @@ static void walk_ways(WdrWalk *w, const WdrBootEntries *ways)
 			return;
 		}
 		if (next)
-			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_REMARK, NULL,
+			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_WARNING, NULL,
 				"%s cannot be loaded; U-Boot falls back to %s", way->name,
 				next->name);
 	}
@@ -132,12 +132,12 @@ static void walk_ways(WdrWalk *w, const WdrBootEntries *ways)
 
 static void judge(WdrRehearsal *r)
 {
-	static const WdrVerdict verdicts[] = { WDR_VERDICT_BOOTS, WDR_VERDICT_REMARKS,
+	static const WdrVerdict verdicts[] = { WDR_VERDICT_BOOTS, WDR_VERDICT_WARNINGS,
 		WDR_VERDICT_FAILS, WDR_VERDICT_UNKNOWN };
 
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *step = r->steps->pdata[i];
-		WdrVerdict v = verdicts[step->kind];
+		WdrVerdict v = verdicts[step->state];
 		if (v > r->verdict) {
 			r->verdict = v;
 			r->reason = v >= WDR_VERDICT_UNKNOWN ? step : NULL;
@@ -157,12 +157,12 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 
 	w.steps = r->steps = wdr_walk_steps_new();
 	bool goes_on = ways->part && ways->part->volume && wdr_walk_medium(&w, ways);
-	for (guint i = 0; i < ways->remarks->len; i++)
-		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STEP_REMARK, NULL, "%s",
-			(const char *)ways->remarks->pdata[i]);
+	for (guint i = 0; i < ways->warnings->len; i++)
+		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STATE_WARNING, NULL, "%s",
+			(const char *)ways->warnings->pdata[i]);
 	for (guint i = 0; i < ways->faults->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT,
-			ways->ways->len && goes_on ? WDR_STEP_REMARK : WDR_STEP_FAULT, NULL, "%s",
+			ways->ways->len && goes_on ? WDR_STATE_WARNING : WDR_STATE_STOP, NULL, "%s",
 			(const char *)ways->faults->pdata[i]);
 	if (goes_on)
 		walk_ways(&w, ways);

@@ -2,6 +2,7 @@
  * walked as loader, kernel and system do it, with every other disk thought away. Only reads. */
 #pragma once
 
+#include "base/state.h"
 #include "boot/board/board.h"
 #include "boot/system/system.h"
 
@@ -16,23 +17,16 @@ typedef enum {
 } WdrStage;
 const char *wdr_stage_name(WdrStage stage);
 
-typedef enum {
-	WDR_STEP_FINE,
-	WDR_STEP_REMARK,
-	WDR_STEP_FAULT, /* it ends here */
-	WDR_STEP_DOUBT, /* it cannot be told from outside */
-} WdrStepKind;
-
 typedef struct {
 	WdrStage stage;
-	WdrStepKind kind;
+	WdrState state;
 	char *text;
-	char *remedy; /* NULL: there is none to say */
+	char *hint; /* NULL: there is none to say */
 } WdrStep;
 
 typedef enum {
 	WDR_VERDICT_BOOTS,
-	WDR_VERDICT_REMARKS,
+	WDR_VERDICT_WARNINGS,
 	WDR_VERDICT_UNKNOWN,
 	WDR_VERDICT_FAILS,
 } WdrVerdict;

@@ -12,7 +12,7 @@ enum { PROGRAM_BYTES_MAX = 64 * 1024 * 1024, LIBRARY_CHECKS_MAX = 512 };
 
 static bool fail_init(WdrWalk *w, const char *path, const char *why)
 {
-	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STEP_FAULT, "install it anew", "/%s: %s", path, why);
+	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_STOP, "install it anew", "/%s: %s", path, why);
 	return false;
 }
 
@@ -99,7 +99,7 @@ static const char *choose_init(WdrWalk *w)
 			continue;
 		if (entry.kind == WDR_KIND_FILE && (entry.mode & 0111)) {
 			if (passed_over)
-				wdr_walk_say(w, WDR_STAGE_INIT, WDR_STEP_REMARK, "chmod +x",
+				wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_WARNING, "chmod +x",
 					"/%s is not executable; /%s is started in its place",
 					passed_over, usual[i]);
 			return usual[i];
@@ -123,7 +123,7 @@ bool wdr_walk_init(WdrWalk *w)
 		return false;
 	if (!check_program(w, path, 0))
 		return false;
-	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STEP_FINE, NULL, "/%s can be started", path);
+	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_OK, NULL, "/%s can be started", path);
 	return true;
 }
 
@@ -138,13 +138,13 @@ static void judge_missing(WdrWalk *w, const WdrFstabLine *l)
 	if (wdr_fstab_has_option(l, "noauto"))
 		return;
 	if (wdr_fstab_has_option(l, "nofail") || is_root || is_swap)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, "wanderitas readdress",
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, "wanderitas readdress",
 			"etc/fstab:%u: %s names nothing on this disk%s", l->line, l->device,
 			is_swap   ? ": the start waits 90 s for it"
 			: is_root ? ": / stays as the kernel arguments have it"
 				  : ": it is passed over (nofail)");
 	else
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_FAULT,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_STOP,
 			"wanderitas readdress, or nofail for a disk that may be missing",
 			"etc/fstab:%u: %s (%s) names nothing on this disk: the start waits 90 s for it and "
 			"ends in emergency mode",
@@ -178,7 +178,7 @@ static void judge_line(WdrWalk *w, const WdrFstabLine *l)
 	if (!resolves(w, l->device, &count))
 		judge_missing(w, l);
 	else if (count > 1)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, "wanderitas readdress --renew",
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, "wanderitas readdress --renew",
 			"etc/fstab:%u: %s names two partitions: which one is mounted is chance",
 			l->line, l->device);
 }
@@ -194,13 +194,13 @@ static void walk_fstab(WdrWalk *w)
 	for (guint i = 0; i < lines->len; i++)
 		judge_line(w, lines->pdata[i]);
 	if (!text && wdr_system_is_unread(w->root_disk, "etc/fstab"))
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_DOUBT, NULL,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_UNKNOWN, NULL,
 			"etc/fstab cannot be read (too large, or damaged): what it mounts is not known");
 	else if (!text)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, NULL,
 			"there is no etc/fstab: nothing but root is mounted");
 	else if (w->steps->len == before)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_OK, NULL,
 			w->others ? "every disk that etc/fstab names is in"
 				  : "every disk that etc/fstab names is this one");
 }
@@ -218,7 +218,7 @@ static void walk_mentions(WdrWalk *w)
 		if (is_seen || m->frozen || wdr_walk_resolve(w, &m->identifier, &disk, &count))
 			continue;
 		/* What a volume of data is called elsewhere, readdress cannot know. */
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
 			m->use == WDR_USE_OTHER ? "put the line right by hand, or take it out"
 						: "wanderitas readdress",
 			"%s:%u: %s names nothing on this disk", m->file, m->line, m->text);
@@ -232,7 +232,7 @@ static void walk_module_folder(WdrWalk *w)
 	g_auto(WdrEntry) entry = { 0 };
 
 	if (path && !wdr_follow(w->root->volume, path, NULL, NULL, &entry))
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
 			"install the kernel's package anew",
 			"/%s is not there: what the kernel has as modules is missing", path);
 }
@@ -264,7 +264,7 @@ static void walk_twins(WdrWalk *w)
 			const WdrSystemPart *twin = twin_of(p, other);
 			if (!twin)
 				continue;
-			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STEP_REMARK,
+			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
 				"wanderitas readdress --renew, on one of the two",
 				"partition %u has the same identifier as partition %u of %s: never start "
 				"with both in",

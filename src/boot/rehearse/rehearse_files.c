@@ -24,19 +24,19 @@ static char *load(WdrWalk *w, const WdrSystemPart *boot, const WdrBootEntryFile 
 	g_auto(WdrEntry) entry = { 0 };
 
 	if (!wdr_follow(boot->volume, f->path, NULL, NULL, &entry)) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT,
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP,
 			"put it there, or name the one that is", "the %s /%s is not there%s", what,
 			f->path, where);
 		return NULL;
 	}
 	if (entry.size == 0) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT, "install it anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
 			"the %s /%s is empty%s", what, f->path, where);
 		return NULL;
 	}
 	char *bytes = wdr_follow_read(boot->volume, f->path, limit, ret_len);
 	if (!bytes)
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT, "install it anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
 			"the %s /%s cannot be read whole, or is no file%s", what, f->path, where);
 	return bytes;
 }
@@ -51,12 +51,12 @@ static bool walk_kernel(WdrWalk *w, const WdrSystemPart *boot)
 		return false;
 	wdr_kernel_look(bytes, len, &w->kernel);
 	if (!w->kernel.kind) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT, "install the kernel anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install the kernel anew",
 			"/%s is no kernel: no Image, zImage, bzImage, loader image, FIT or ELF",
 			f->path);
 		return false;
 	}
-	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FINE, NULL, "kernel /%s: %s for %s%s%s", f->path,
+	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "kernel /%s: %s for %s%s%s", f->path,
 		w->kernel.kind, wdr_cpu_name(w->kernel.cpu), w->kernel.release ? ", Linux " : "",
 		w->kernel.release ? w->kernel.release : "");
 	return true;
@@ -78,17 +78,17 @@ static bool read_initramfs(WdrWalk *w, const WdrBootEntryFile *f, const char *by
 	g_autoptr(GError) error = NULL;
 
 	if (!wdr_initramfs_read_file(bytes, len, &w->initramfs, &error)) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT,
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP,
 			"make it anew with the system's own generator",
 			"the kernel cannot unpack the initramfs /%s: %s", f->path, error->message);
 		return false;
 	}
 	g_autofree char *how = segments(w->initramfs);
-	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FINE, NULL, "initramfs /%s: %u files (%s)",
+	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "initramfs /%s: %u files (%s)",
 		f->path, g_hash_table_size(w->initramfs->files), how);
 	if (w->initramfs->release && w->kernel.release &&
 		strcmp(w->initramfs->release, w->kernel.release) != 0) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT,
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP,
 			"name the initramfs that was made for this kernel",
 			"the initramfs /%s has modules for Linux %s, the kernel is %s: it can load none of "
 			"them",
@@ -105,7 +105,7 @@ static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 	size_t len = 0;
 
 	if (!f->path) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FINE, NULL, "no initramfs is asked for");
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "no initramfs is asked for");
 		return true;
 	}
 	/* The firmware starts the kernel without one that is named by auto_initramfs and not there.
@@ -113,7 +113,7 @@ static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 	bool is_firmware = g_strcmp0(w->s->flow, "firmware") == 0;
 	if (is_firmware && !wdr_follow(boot->volume, f->path, NULL, NULL, &entry)) {
 		g_autofree char *where = asked(f);
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_WARNING,
 			"make it with the system's own generator",
 			"the initramfs /%s is not there%s: the kernel is started without", f->path,
 			where);
@@ -149,7 +149,7 @@ static bool walk_tree_folder(WdrWalk *w, const WdrSystemPart *boot)
 		if (!wdr_volume_list(boot->volume, &node, add_tree, &has, NULL))
 			has = false;
 	}
-	wdr_walk_say(w, WDR_STAGE_FILES, has ? WDR_STEP_FINE : WDR_STEP_REMARK,
+	wdr_walk_say(w, WDR_STAGE_FILES, has ? WDR_STATE_OK : WDR_STATE_WARNING,
 		has ? NULL : "install the kernel's device trees",
 		has ? "device trees in /%s%s"
 		    : "no device trees in /%s%s: U-Boot goes on with its own",
@@ -171,16 +171,16 @@ static bool walk_tree(WdrWalk *w, const WdrSystemPart *boot)
 		return false;
 	if (len < sizeof(tree_magic) - 1 ||
 		memcmp(bytes, tree_magic, sizeof(tree_magic) - 1) != 0) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FAULT, "install it anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
 			"/%s is no device tree", f->path);
 		return false;
 	}
-	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STEP_FINE, NULL, "device tree /%s", f->path);
+	wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "device tree /%s", f->path);
 	return true;
 }
 
 bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot)
 {
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FINE, NULL, "%s is what starts", w->way->name);
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s is what starts", w->way->name);
 	return walk_kernel(w, boot) && walk_initramfs(w, boot) && walk_tree(w, boot);
 }

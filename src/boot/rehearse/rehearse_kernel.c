@@ -75,15 +75,15 @@ static bool walk_packed_driver(WdrWalk *w, const char *name, const char *what)
 	const WdrModuleWish *wish = wdr_driver_missing_wish(w->modules, w->initramfs, name);
 
 	if (missing)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, put_there,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, put_there,
 			"%s: %s is in the initramfs, but not %s, which it needs", what, name,
 			missing);
 	else if (wish)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT, put_there,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, put_there,
 			"%s: %s is in the initramfs, but nothing that gives the %s it asks for (%s)",
 			what, name, wish->name, (const char *)wish->givers->pdata[0]);
 	else
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FINE, NULL, "%s: %s is in the initramfs",
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_OK, NULL, "%s: %s is in the initramfs",
 			what, name);
 	return !missing && !wish;
 }
@@ -95,13 +95,13 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 
 	switch (place) {
 	case WDR_DRIVER_BUILT_IN:
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_OK, NULL,
 			"%s: %s is built into the kernel", what, name);
 		return true;
 	case WDR_DRIVER_IN_INITRAMFS:
 		return walk_packed_driver(w, name, what);
 	case WDR_DRIVER_UNKNOWN:
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_DOUBT, NULL,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_UNKNOWN, NULL,
 			"%s: %s is not in the initramfs, and nothing tells what the kernel has built in "
 			"(no modules.builtin for it on root)",
 			what, name);
@@ -110,7 +110,7 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 	case WDR_DRIVER_ABSENT:
 		break;
 	}
-	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_FAULT,
+	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP,
 		place == WDR_DRIVER_ON_ROOT ? put_there : "install a kernel that has it",
 		place == WDR_DRIVER_ON_ROOT
 			? "%s: %s is a module on root, not in the initramfs: root cannot be mounted"
@@ -154,7 +154,7 @@ static bool walk_buses(WdrWalk *w)
 		bool is_known =
 			w->modules && wdr_modules_state(w->modules, name) != WDR_MODULE_ABSENT;
 		if (!is_known)
-			wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
+			wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, NULL,
 				"the running kernel drives it with %s too, which nothing is known of "
 				"with this kernel",
 				name);
@@ -172,7 +172,7 @@ static void walk_uas(WdrWalk *w, const char *medium)
 		w->root_disk->modules->len > 0 && g_strcmp0(medium, w->root_disk->medium) == 0;
 
 	if (g_strcmp0(medium, "USB disk") == 0 && !is_seen && place == WDR_DRIVER_ON_ROOT)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, put_there,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, put_there,
 			"USB disk: " WDR_DRIVER_UAS
 			" is a module on root, not in the initramfs: usb_storage "
 			"leaves bridges that speak UAS to it, and behind one root is not found");
@@ -182,7 +182,7 @@ static void walk_uas(WdrWalk *w, const char *medium)
 static void walk_generator(WdrWalk *w)
 {
 	if (w->initramfs && w->initramfs->has_init && !wdr_initramfs_generator(w->initramfs))
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING,
 			"make it with the system's own generator",
 			"the initramfs was made by no generator that is known: whether its /init loads "
 			"drivers, and finds root by its root=, is not known");
@@ -204,7 +204,7 @@ bool wdr_walk_drivers(WdrWalk *w)
 		walk_uas(w, medium);
 	if (modules)
 		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
-	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STEP_REMARK, NULL,
+	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, NULL,
 		"which medium it will be is not known here, and so not which drivers it needs "
 		"(rehearse takes --medium)");
 	return walk_driver(w, "ext4", "root's file system");
@@ -212,11 +212,11 @@ bool wdr_walk_drivers(WdrWalk *w)
 
 /* ---- root ---- */
 
-static bool fail_root(WdrWalk *w, const char *why, const char *remedy)
+static bool fail_root(WdrWalk *w, const char *why, const char *hint)
 {
 	g_autofree char *value = wdr_walk_argument(w, "root");
 
-	wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STEP_FAULT, remedy, "root=%s (%s): %s",
+	wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STATE_STOP, hint, "root=%s (%s): %s",
 		value ? value : "", w->way->arguments_said, why);
 	return false;
 }
@@ -291,7 +291,7 @@ static bool check_wait(WdrWalk *w)
 
 	if (!is_by_kernel || delay || wdr_walk_has_word(w, "rootwait"))
 		return true;
-	wdr_walk_say(w, WDR_STAGE_ROOT, is_slow ? WDR_STEP_FAULT : WDR_STEP_REMARK,
+	wdr_walk_say(w, WDR_STAGE_ROOT, is_slow ? WDR_STATE_STOP : WDR_STATE_WARNING,
 		"add rootwait to the kernel arguments",
 		"%s: no rootwait: the kernel looks for root once, and a %s may not be there yet",
 		w->way->arguments_said, medium ? medium : "disk");
@@ -368,7 +368,7 @@ bool wdr_walk_root(WdrWalk *w)
 		is_fine = fail_root(w, "there is no volume that can be read", NULL);
 	wdr_identifier_clear(&a);
 	if (is_fine)
-		wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STATE_OK, NULL,
 			"root=%s is partition %u (%s)%s%s", value, w->root->partition->number,
 			w->root->probe.type, w->root_disk == w->s ? "" : " of ",
 			w->root_disk == w->s ? ""

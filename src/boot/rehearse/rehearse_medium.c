@@ -16,16 +16,15 @@ static bool is_medium(const WdrWalk *w, const char *name)
 	return g_strcmp0(w->medium, name) == 0;
 }
 
-static bool fail_medium(WdrWalk *w, const char *remedy, const char *format, ...)
-	G_GNUC_PRINTF(3, 4);
-static bool fail_medium(WdrWalk *w, const char *remedy, const char *format, ...)
+static bool fail_medium(WdrWalk *w, const char *hint, const char *format, ...) G_GNUC_PRINTF(3, 4);
+static bool fail_medium(WdrWalk *w, const char *hint, const char *format, ...)
 {
 	va_list args;
 
 	va_start(args, format);
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
-	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FAULT, remedy, "%s", text);
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_STOP, hint, "%s", text);
 	return false;
 }
 
@@ -40,12 +39,12 @@ static bool is_of_board(const char *medium)
 static bool check_ability(WdrWalk *w, const WdrBoard *b)
 {
 	g_autofree char *why = NULL;
-	const char *remedy = NULL;
-	WdrBootSupport ability = wdr_board_can(b, w->medium, &why, &remedy);
+	const char *hint = NULL;
+	WdrBootSupport ability = wdr_board_can(b, w->medium, &why, &hint);
 
 	if (why)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM,
-			ability == WDR_ABILITY_NONE ? WDR_STEP_FAULT : WDR_STEP_REMARK, remedy,
+			ability == WDR_ABILITY_NONE ? WDR_STATE_STOP : WDR_STATE_WARNING, hint,
 			"%s", why);
 	return ability != WDR_ABILITY_NONE;
 }
@@ -73,26 +72,26 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 						  "knows",
 					  b->order_text)
 				: g_strdup("the firmware's boot order is not known");
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING,
 			"vcgencmd bootloader_config tells it on the board", "%s", why);
 		return true;
 	}
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
 		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
-		g_autofree char *remedy = g_strdup_printf(
+		g_autofree char *hint = g_strdup_printf(
 			"'wanderitas order --first %s --write' puts BOOT_ORDER=%s in the firmware's "
 			"settings",
 			wdr_medium_word(w->medium), better ? better : "…");
-		return fail_medium(w, remedy, "the boot order %s never comes to %s: it is %s",
+		return fail_medium(w, hint, "the boot order %s never comes to %s: it is %s",
 			b->order_text, w->medium, words);
 	}
 	g_autofree char *date = b->firmware_date ? wdr_format_day(b->firmware_date) : g_strdup("?");
-	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL, "firmware of %s, boot order %s: %s",
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL, "firmware of %s, boot order %s: %s",
 		date, b->order_text, words);
 	const WdrSystem *earlier = earlier_disk(w, &b->order, place);
 	if (earlier)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "take it out",
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, "take it out",
 			"%s (%s) comes first, and has boot files too",
 			earlier->home ? earlier->home : "another disk", earlier->medium);
 	return true;
@@ -107,7 +106,7 @@ static bool check_firmware(WdrWalk *w, const WdrBootEntries *ways)
 	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
 		return false;
 	if (b->series == 5 && is_medium(w, "NVMe") && ways->switches_pcie && !b->probes_pcie)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING,
 			"'wanderitas order --first nvme --write' puts PCIE_PROBE=1 in the firmware's "
 			"settings",
 			"config.txt switches the PCIe connector on, as adapters want that do not "
@@ -142,7 +141,7 @@ static bool has_loader_beside(WdrWalk *w)
 		g_autofree char *what = is_card(other->medium) ? loader_of(other) : NULL;
 		if (!what)
 			continue;
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 			"the boot loader on %s (%s) starts it", other->home ? other->home : "?",
 			what);
 		return true;
@@ -153,10 +152,10 @@ static bool has_loader_beside(WdrWalk *w)
 static void say_flash(WdrWalk *w, const WdrBoardFlash *f)
 {
 	if (strcmp(f->what, "unknown") == 0)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"%s %s holds something that is not known as a loader", f->kind, f->name);
 	else
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 			"the boot loader in %s %s starts it: %s", f->kind, f->name, f->what);
 }
 
@@ -164,14 +163,14 @@ static void say_flash(WdrWalk *w, const WdrBoardFlash *f)
 static void say_unknown(WdrWalk *w, const WdrBoardFlash *f)
 {
 	if (f && f->problem)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, "root may read it",
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, "root may read it",
 			"which boot loader starts it is not known: %s", f->problem);
 	else if (is_card(w->medium))
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"no boot loader is seen on it, nor in SPI flash; it may be where it cannot be "
 			"seen from here");
 	else
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"which boot loader starts it is not known: there is no SPI flash that the "
 			"kernel knows");
 }
@@ -207,7 +206,7 @@ static bool check_targets(WdrWalk *w)
 	const WdrBoard *b = w->board;
 
 	if (b->targets_doubt)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL, "%s", b->targets_doubt);
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL, "%s", b->targets_doubt);
 	if (!b->targets)
 		return true;
 	g_auto(GStrv) list = g_strsplit(b->targets, " ", -1);
@@ -217,14 +216,14 @@ static bool check_targets(WdrWalk *w)
 		for (size_t k = 0; list[k]; k++) {
 			if (!g_str_has_prefix(list[k], names[i].name))
 				continue;
-			wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+			wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 				"U-Boot's boot_targets (%s): %s", b->targets_said, b->targets);
 			return true;
 		}
-		g_autofree char *remedy = g_strdup_printf(
+		g_autofree char *hint = g_strdup_printf(
 			"'wanderitas order --targets \"%s0 %s\" --write' puts it first",
 			names[i].name, b->targets);
-		return fail_medium(w, remedy, "U-Boot's boot_targets (%s) have no %s: %s",
+		return fail_medium(w, hint, "U-Boot's boot_targets (%s) have no %s: %s",
 			b->targets_said, names[i].name, b->targets);
 	}
 	return true;
@@ -237,7 +236,7 @@ static bool check_loader(WdrWalk *w)
 	if (!w->board || w->board->series > 0 || !is_of_board(w->medium))
 		return true;
 	if (own)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 			"the boot loader before its first partition: %s", own);
 	return (own || check_flash(w)) && check_targets(w);
 }
@@ -272,7 +271,7 @@ static bool check_marks(WdrWalk *w, const WdrSystemPart *boot)
 			"no partition is marked bootable, so U-Boot looks at the first alone; the boot "
 			"files are on partition %u",
 			number);
-	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL,
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 		has_marks ? "%s; partition %u is marked bootable"
 			  : "%s; no partition is marked bootable: U-Boot takes the first, %u",
 		wdr_table_kind_name(s->table->kind), number);
@@ -324,14 +323,14 @@ static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
 			"%u series",
 			series);
 	if (boot->fat.width == 12)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"partition %u is FAT12; whether the firmware reads that is not known",
 			boot->partition->number);
 	if (is_gpt && series == 0)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_REMARK, NULL,
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"a GPT is read by boards with firmware in an EEPROM only (4 and 5 series)");
 	else
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STEP_FINE, NULL, "%s; partition %u is FAT",
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL, "%s; partition %u is FAT",
 			wdr_table_kind_name(s->table->kind), boot->partition->number);
 	return true;
 }
@@ -346,13 +345,13 @@ static bool check_features(WdrWalk *w, const WdrSystemPart *boot)
 
 	for (size_t i = 0; i < G_N_ELEMENTS(untried); i++) {
 		if (g_strv_contains((const char *const *)features, untried[i]))
-			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_REMARK, NULL,
+			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_WARNING, NULL,
 				"partition %u is ext4 with %s; whether U-Boot reads that is not known",
 				boot->partition->number, untried[i]);
 	}
 	if (!g_strv_contains((const char *const *)features, "inline_data"))
 		return true;
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FAULT,
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_STOP,
 		"make the volume anew without it (a move keeps features as they are)",
 		"partition %u is ext4 with inline_data, which U-Boot (2023.01) cannot read",
 		boot->partition->number);
@@ -391,7 +390,7 @@ static void tell_look_alikes(WdrWalk *w, const WdrSystemPart *boot, const char *
 				!wdr_follow(p->volume, files[k], NULL, NULL, &entry) ||
 				entry.kind != WDR_KIND_FILE)
 				continue;
-			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FINE, NULL,
+			wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL,
 				"partition %u has /%s, too, which is not read",
 				p->partition->number, files[k]);
 		}
@@ -425,7 +424,7 @@ bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *ways)
 			"this disk is the target of an unfinished move");
 	if (!check_place(w, ways))
 		return false;
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STEP_FINE, NULL, "%s on partition %u (%s)",
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s on partition %u (%s)",
 		g_strcmp0(flow, "firmware") == 0   ? "config.txt and cmdline.txt"
 		: g_strcmp0(flow, "extlinux") == 0 ? "extlinux/extlinux.conf"
 						   : "boot.scr",

@@ -35,9 +35,9 @@ GPtrArray *wdr_walk_steps_new(void);
 void wdr_walk_forget(WdrWalk *w);
 /* Of the kernel that was found: what it has, and which it is. */
 void wdr_walk_find_modules(WdrWalk *w);
-/* Adds a step; `remedy` may be NULL. */
-void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrStepKind kind, const char *remedy,
-	const char *format, ...) G_GNUC_PRINTF(5, 6);
+/* Adds a step; `hint` may be NULL. */
+void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrState state, const char *hint, const char *format,
+	...) G_GNUC_PRINTF(5, 6);
 
 /* Each returns whether the start goes on behind it. */
 bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *ways); /* rehearse_medium.c */

@@ -274,7 +274,7 @@ static const WdrStep *last_fault(const WdrWalk *w)
 {
 	for (guint i = w->steps->len; i-- > 0;) {
 		const WdrStep *step = w->steps->pdata[i];
-		if (step->kind == WDR_STEP_FAULT)
+		if (step->state == WDR_STATE_STOP)
 			return step;
 	}
 	return NULL;

@@ -18,8 +18,8 @@ void wdr_finding_free(WdrFinding *f)
 
 const char *wdr_mark_name(WdrMark mark)
 {
-	static const char *const names[] = { "", "names nothing", "ambiguous", "other disk",
-		"only reported" };
+	static const char *const names[] = { "", "no such disk", "ambiguous", "on another disk",
+		"not edited" };
 
 	return names[mark];
 }
@@ -132,7 +132,7 @@ WdrFinding *wdr_finding_new(const WdrSurvey *s, const WdrSurveyDisk *from, const
 		  : m->frozen         ? WDR_MARK_LEFT
 				      : WDR_MARK_NONE;
 	if (m->frozen) {
-		advise(f, "only reported, never changed: %s", m->frozen);
+		advise(f, "not edited automatically: %s", m->frozen);
 		return f;
 	}
 	judge_root(f, m);

@@ -5,10 +5,10 @@
 
 typedef enum {
 	WDR_MARK_NONE,
-	WDR_MARK_NOTHING,   /* it names nothing that is there */
+	WDR_MARK_NOTHING,   /* no such disk */
 	WDR_MARK_TWO,       /* it names two things */
 	WDR_MARK_ELSEWHERE, /* it names another disk than the one it stands on */
-	WDR_MARK_LEFT,      /* it is only reported */
+	WDR_MARK_LEFT,      /* it is not edited */
 } WdrMark;
 
 typedef struct {
@@ -22,4 +22,4 @@ void wdr_finding_free(WdrFinding *f);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrFinding, wdr_finding_free)
 
 WdrFinding *wdr_finding_new(const WdrSurvey *s, const WdrSurveyDisk *from, const WdrMention *m);
-const char *wdr_mark_name(WdrMark mark); /* "names nothing", …; "" for none */
+const char *wdr_mark_name(WdrMark mark); /* "no such disk", …; "" for none */

@@ -29,7 +29,7 @@ void wdr_system_free(WdrSystem *s)
 		return;
 	g_ptr_array_unref(s->parts);
 	g_ptr_array_unref(s->mentions);
-	g_ptr_array_unref(s->remarks);
+	g_ptr_array_unref(s->warnings);
 	g_ptr_array_unref(s->unread);
 	wdr_parttable_free(s->table);
 	g_free(s->whole);
@@ -255,7 +255,7 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret
 
 	s->parts = g_ptr_array_new_with_free_func(part_free);
 	s->mentions = wdr_mentions_new();
-	s->remarks = wdr_remarks_new();
+	s->warnings = wdr_warnings_new();
 	s->unread = g_ptr_array_new_with_free_func(g_free);
 	s->home = disk->is_image ? NULL : g_strdup(disk->name);
 	s->serial = g_strdup(disk->serial);

@@ -53,9 +53,9 @@ typedef struct {
 	GPtrArray *modules;        /* char *: see wdr_disk_modules() */
 	bool has_initramfs;        /* what starts by default has one on every board */
 	WdrMentions *mentions;
-	WdrRemarks *remarks; /* broken lines and the like */
+	WdrWarnings *warnings; /* broken lines and the like */
 	/* char *: boot and system files that are known to name disks and could not be read: too
-	 * large, damaged, no text. A remark tells why. */
+	 * large, damaged, no text. A warning tells why. */
 	GPtrArray *unread;
 	/* WdrIdentity: identifiers of another disk that text is searched for too, when it is looked
 	 * through again; borrowed; NULL: none. */

@@ -5,6 +5,6 @@
 #include "boot/system/system.h"
 #include "world/world.h"
 
-/* Fills s->mentions and s->remarks anew; needs s->boot, s->root and s->boot_folder. `world` (may be
- * NULL) is where the user's places are. What cannot be read is remarked on. */
+/* Fills s->mentions and s->warnings anew; needs s->boot, s->root and s->boot_folder. `world` (may
+ * be NULL) is where the user's places are. What cannot be read gives a warning. */
 void wdr_scan(WdrSystem *s, const WdrWorld *world);

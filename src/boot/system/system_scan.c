@@ -28,8 +28,8 @@ typedef struct {
 	WdrConfigMeaning meaning;
 	WdrConfig *config;
 	WdrIncludes includes;
-	WdrRemarks *early; /* made before the files are read */
-	char *cmdline;     /* file of the firmware's kernel arguments; NULL: another flow */
+	WdrWarnings *early; /* made before the files are read */
+	char *cmdline;      /* file of the firmware's kernel arguments; NULL: another flow */
 } Scan;
 
 /* One folder tree being walked. */
@@ -63,7 +63,7 @@ static char *read_boot_text(const Scan *c, const char *path, size_t *ret_len)
 
 static void read_places_text(Scan *c, const char *name, const char *text, size_t len)
 {
-	WdrReading r = { name, text, len, 0, c->s->mentions, c->s->remarks };
+	WdrReading r = { name, text, len, 0, c->s->mentions, c->s->warnings };
 
 	wdr_places_read(c->places, &r);
 }
@@ -92,7 +92,7 @@ static void read_machine_places(Scan *c, const WdrWorld *world)
 		if (wdr_read_file(names->pdata[i], SEARCHED_BYTES_MAX, &text, &len, &error))
 			read_places_text(c, names->pdata[i], text, len);
 		else
-			g_ptr_array_add(c->s->remarks, g_strdup(error->message));
+			g_ptr_array_add(c->s->warnings, g_strdup(error->message));
 	}
 }
 
@@ -136,10 +136,10 @@ static void too_many(Scan *c)
 		g_ptr_array_add(c->early, g_strdup(wdr_includes_ended));
 }
 
-/* config.txt with what it includes; remarks come when the files themselves are read. */
+/* config.txt with what it includes; warnings come when the files themselves are read. */
 static void read_config(Scan *c, const char *file)
 {
-	g_autoptr(GPtrArray) unused = wdr_remarks_new();
+	g_autoptr(GPtrArray) unused = wdr_warnings_new();
 	size_t len = 0;
 	g_autofree char *text = read_boot_text(c, file, &len);
 	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
@@ -184,7 +184,7 @@ static void read_firmware(Scan *c)
  */
 static void read_menu(Scan *c, const char *file, unsigned depth)
 {
-	g_autoptr(GPtrArray) unused = wdr_remarks_new();
+	g_autoptr(GPtrArray) unused = wdr_warnings_new();
 	size_t len = 0;
 	g_autofree char *text = read_boot_text(c, file, &len);
 	WdrReading r = { file, text ? text : "", len, 0, c->s->mentions, unused };
@@ -314,16 +314,16 @@ static void read_named(
 	WdrSystem *s = w->scan->s;
 	g_autoptr(GError) error = NULL;
 	guint first = s->mentions->len;
-	WdrReading r = { path, text, len, 0, s->mentions, s->remarks };
+	WdrReading r = { path, text, len, 0, s->mentions, s->warnings };
 
 	if (!format->is_image && memchr(text, '\0', len)) {
-		g_ptr_array_add(s->remarks,
+		g_ptr_array_add(s->warnings,
 			g_strdup_printf("%s: it holds 0 bytes: no text, and not read", path));
 		g_ptr_array_add(s->unread, g_strdup(path));
 		return;
 	}
 	if (!format->read(&r, &error))
-		g_ptr_array_add(s->remarks, g_strdup(error->message));
+		g_ptr_array_add(s->warnings, g_strdup(error->message));
 	search_named(w, format, &r, first);
 	complete(w, path + strlen(w->prefix), format, first);
 }
@@ -345,7 +345,7 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 		return;
 	if (!wdr_volume_read_node(w->part->volume, node, entry,
 		    format ? format->bytes_max : SEARCHED_BYTES_MAX, &text, &error)) {
-		g_ptr_array_add(s->remarks, g_strdup(error->message));
+		g_ptr_array_add(s->warnings, g_strdup(error->message));
 		if (format)
 			g_ptr_array_add(s->unread, g_strdup(node->path));
 		return;
@@ -357,7 +357,7 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 	}
 	if (memchr(text, '\0', len))
 		return;
-	WdrReading r = { node->path, text, len, 0, s->mentions, s->remarks };
+	WdrReading r = { node->path, text, len, 0, s->mentions, s->warnings };
 	wdr_search_text(w->scan->search, &r, first, not_named);
 	for (guint i = first; i < s->mentions->len; i++)
 		((WdrMention *)s->mentions->pdata[i])->number = w->part->partition->number;
@@ -368,7 +368,7 @@ static void read_file(void *data, const WdrNode *node, WdrEntry *entry)
 static void walk_from(Walk *w, const char *path)
 {
 	if (w->part && w->part->volume)
-		wdr_each_file(w->part->volume, path, read_file, w, w->scan->s->remarks);
+		wdr_each_file(w->part->volume, path, read_file, w, w->scan->s->warnings);
 }
 
 /* Rows for files of the root volume that the walks do not come to. */
@@ -413,14 +413,14 @@ static bool has_file(WdrSystemPart *p, const char *path)
 	       found;
 }
 
-static void remark_on_made_files(const Scan *c)
+static void warn_of_made_files(const Scan *c)
 {
 	for (size_t i = 0; i < wdr_n_made_files; i++) {
 		const WdrMadeFile *f = &wdr_made_files[i];
 		g_autofree char *made = g_strconcat(c->s->boot_folder, f->made, NULL);
 		if (!is_mentioned(c->s, made) || !has_file(c->s->root, f->settings))
 			continue;
-		g_ptr_array_add(c->s->remarks,
+		g_ptr_array_add(c->s->warnings,
 			g_strdup_printf("/%s is made anew by %s at each kernel update from /%s%s",
 				made, f->maker, f->settings,
 				is_mentioned(c->s, f->settings)
@@ -443,7 +443,7 @@ static void compare_script(const Scan *c)
 		return;
 	if (image.text_bytes != source_len ||
 		memcmp(bytes + image.text_at, source, source_len) != 0)
-		g_ptr_array_add(c->s->remarks,
+		g_ptr_array_add(c->s->warnings,
 			g_strdup_printf(
 				"%sboot.scr was not made from the boot.cmd beside it: their texts differ; each "
 				"is put right by itself",
@@ -489,7 +489,7 @@ static void walk_all(Scan *c)
 		c->s->boot_folder, strlen(c->s->boot_folder) - (*c->s->boot_folder ? 1 : 0));
 
 	g_ptr_array_set_size(c->s->mentions, 0);
-	g_ptr_array_set_size(c->s->remarks, 0);
+	g_ptr_array_set_size(c->s->warnings, 0);
 	g_ptr_array_set_size(c->s->unread, 0);
 	g_clear_pointer(&c->search, wdr_search_free);
 	c->search = new_search(c->s);
@@ -503,18 +503,18 @@ void wdr_scan(WdrSystem *s, const WdrWorld *world)
 {
 	Scan c = { .s = s, .world = world, .places = wdr_places_new(), .config = wdr_config_new() };
 	bool had_home = s->home != NULL;
-	g_autoptr(GPtrArray) early = wdr_remarks_new();
+	g_autoptr(GPtrArray) early = wdr_warnings_new();
 
 	g_ptr_array_set_size(s->mentions, 0);
-	g_ptr_array_set_size(s->remarks, 0);
+	g_ptr_array_set_size(s->warnings, 0);
 	s->has_initramfs = false;
 	if (world)
 		read_machine_places(&c, world);
 	read_system_places(&c);
 	/* The walks start from empty lists. */
 	c.early = early;
-	for (guint i = 0; i < s->remarks->len; i++)
-		g_ptr_array_add(early, g_strdup(s->remarks->pdata[i]));
+	for (guint i = 0; i < s->warnings->len; i++)
+		g_ptr_array_add(early, g_strdup(s->warnings->pdata[i]));
 	read_firmware(&c);
 	if (g_strcmp0(s->flow, "extlinux") == 0)
 		read_menu(&c, "extlinux/extlinux.conf", 0);
@@ -526,8 +526,8 @@ void wdr_scan(WdrSystem *s, const WdrWorld *world)
 	if (!had_home && s->home)
 		walk_all(&c);
 	for (guint i = 0; i < early->len; i++)
-		g_ptr_array_add(s->remarks, g_strdup(early->pdata[i]));
-	remark_on_made_files(&c);
+		g_ptr_array_add(s->warnings, g_strdup(early->pdata[i]));
+	warn_of_made_files(&c);
 	compare_script(&c);
 	wdr_search_free(c.search);
 	g_ptr_array_unref(c.places);
