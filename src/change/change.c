@@ -3,6 +3,7 @@
 #include "change/change.h"
 
 #include "base/record.h"
+#include "disk/users.h"
 #include "volume/fat/fat.h"
 
 #include <errno.h>

@@ -3,6 +3,8 @@
 #include "change/disk_session.h"
 
 #include "base/record.h"
+#include "disk/mounts.h"
+#include "disk/users.h"
 #include "journal/state_folder.h"
 #include "volume/tree/tree.h"
 

@@ -5,6 +5,7 @@
 #include "base/io.h"
 #include "base/stat.h"
 #include "boot/formats/fstab.h"
+#include "disk/mounts.h"
 #include "journal/move_progress.h"
 #include "move/move.h"
 #include "move/target_records.h"

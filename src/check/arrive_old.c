@@ -4,6 +4,7 @@
 #include "boot/rehearse/rehearse.h"
 #include "boot/system/survey.h"
 #include "check/arrive_priv.h"
+#include "disk/users.h"
 
 #include <string.h>
 

@@ -3,6 +3,7 @@
 
 #include "boot/rehearse/boot_entry.h"
 #include "check/arrive.h"
+#include "disk/mounts.h"
 
 typedef struct {
 	const WdrWorld *world;

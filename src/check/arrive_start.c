@@ -4,6 +4,7 @@
 #include "boot/formats/fstab.h"
 #include "boot/rehearse/boot_entry.h"
 #include "check/arrive_priv.h"
+#include "disk/users.h"
 
 #include <string.h>
 

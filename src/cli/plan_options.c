@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "boot/system/survey.h"
 #include "cli/move_steps.h"
+#include "disk/users.h"
 #include "plan/second_machine.h"
 
 #include <string.h>

@@ -1,9 +1,8 @@
 /* The disks of a world: block devices of this machine, images in a bench's dev/, image files named
- * by the user; what the kernel says of each, and who uses it. */
+ * by the user; what the kernel says of each. */
 #pragma once
 
 #include "base/error.h"
-#include "disk/mounts.h"
 #include "world/world.h"
 
 #include <stdint.h>
@@ -45,39 +44,6 @@ char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);
 /* Vendor and product of a USB disk's bridge, as the kernel's options name it: "152d:0578"; NULL: it
  * is no USB disk, or does not tell. The caller's. */
 char *wdr_disk_usb_ids(const WdrWorld *world, const WdrDisk *disk);
-/* The swap areas in use, as the kernel names them: devices and files. The caller's. */
-char **wdr_swaps(const WdrWorld *world);
-/* Who uses the disk or one of its partitions, in words ("/dev/sda1 is mounted at /mnt"); NULL:
- * nobody. */
-char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
-/* Who uses this one partition, or the whole of an image. */
-char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned number);
-/* The partition is mounted somewhere in a way that can be written to. */
-bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
-/* The file system of the partition is mounted with this option ("data=journal"). */
-bool wdr_disk_has_mount_option(
-	const WdrWorld *world, const WdrDisk *disk, unsigned number, const char *option);
-/* Mount points below a mount point, relative to it. The caller's, with g_strfreev(). */
-char **wdr_mounts_below(const WdrWorld *world, const char *point);
-/* File system type and device that "/" is mounted from; false: nobody says. The caller's. */
-bool wdr_root_mount(const WdrWorld *world, char **ret_type, char **ret_source);
-/* Where the partition is mounted as a whole, or failing that a folder of it (bench: as its proc
- * says); number 0: the whole disk. The caller's. */
-char *wdr_disk_mount_point(const WdrWorld *world, const WdrDisk *disk, unsigned number);
-/* The mount that shows most of the partition; NULL: it is not mounted. The caller's. */
-WdrMount *wdr_disk_mount(const WdrWorld *world, const WdrDisk *disk, unsigned number);
-/* UNSUPPORTED: something is mounted over it, or it shows a folder of its file system only. */
-bool wdr_disk_mount_shows_all(
-	const WdrWorld *world, const WdrMount *mount, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* A loop device over the disk's bytes, in words; NULL: none. */
-char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk);
 /* The image file that the disk's bytes come from: its own, or that of a loop device; NULL: none.
  * The caller's. */
 char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk);
-/* Who may write to the disk while it is only read, in words; NULL: nobody that can be seen. What is
- * mounted by this machine's own mounts is not meant: that is read through them. */
-char *wdr_disk_writer(const WdrWorld *world, const WdrDisk *disk);
-/* Whether a process ("/proc/812") may write through a descriptor of its. */
-bool wdr_fd_is_writing(const char *process, const char *fd);
-/* The system runs from one of its partitions, or from the whole of it. */
-bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk);

@@ -1,16 +1,20 @@
-/* Parses mountinfo of this process and of all other mount namespaces. */
+/* Reads mounts of this process and of all other mount namespaces, and swap areas, with libmount. */
 #include "disk/mounts.h"
 
 #include "base/io.h"
 
+#include <errno.h>
 #include <fcntl.h>
+#include <libmount.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 
-/* Namespaces beyond these are not looked at. */
-enum { NAMESPACES_MAX = 1024 };
+enum {
+	NAMESPACES_MAX = 1024, /* those beyond are not looked at */
+	PROC_BYTES_MAX = 16 * 1024 * 1024
+};
 
 void wdr_mount_free(WdrMount *m)
 {
@@ -26,42 +30,73 @@ void wdr_mount_free(WdrMount *m)
 	g_free(m);
 }
 
-/* ID PARENT MAJOR:MINOR ROOT POINT OPTIONS … - TYPE SOURCE OPTIONS; blanks are \040. */
-static WdrMount *parse(const char *line)
-{
-	g_auto(GStrv) words = g_strsplit(line, " ", 6);
-	const char *rest = strstr(line, " - ");
-	g_auto(GStrv) ends = g_strsplit(rest ? rest + strlen(" - ") : "", " ", 3);
+/* ---- libmount ---- */
 
-	if (g_strv_length(words) < 6 || g_strv_length(ends) < 2)
-		return NULL;
-	WdrMount *m = g_new0(WdrMount, 1);
-	*m = (WdrMount){ .id = (unsigned)g_ascii_strtoull(words[0], NULL, 10),
-		.device = g_strdup(words[2]),
-		.root = g_strcompress(words[3]),
-		.point = g_strcompress(words[4]),
-		.type = g_strcompress(ends[0]),
-		.source = g_strcompress(ends[1]),
-		.options = g_strdup(ends[2] ? ends[2] : "") };
-	return m;
-}
+typedef struct libmnt_table Table;
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(Table, mnt_unref_table)
+typedef struct libmnt_iter Iterator;
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(Iterator, mnt_free_iter)
 
-static void read_mounts(GPtrArray *mounts, const char *path, const char *who)
+/* NULL: it cannot be read. Lines that make no sense are passed over. libmount would read a file
+ * without end for ever, and on a bench anything may be in its place: so the text is read before. */
+static Table *read_table(const char *path)
 {
 	g_autofree char *text = NULL;
 	size_t len = 0;
 
-	if (!wdr_read_file(path, WDR_PROC_BYTES_MAX, &text, &len, NULL))
-		return;
-	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
-	for (size_t i = 0; lines[i]; i++) {
-		WdrMount *m = parse(lines[i]);
-		if (!m)
-			continue;
-		m->who = g_strdup(who);
+	if (!wdr_read_file(path, PROC_BYTES_MAX, &text, &len, NULL) || len == 0)
+		return NULL;
+	FILE *file = fmemopen(text, len, "r");
+	g_autoptr(Table) table = file ? mnt_new_table() : NULL;
+	int failure = table ? mnt_table_parse_stream(table, file, path) : -ENOMEM;
+	if (file)
+		fclose(file);
+	return failure ? NULL : g_steal_pointer(&table);
+}
+
+static char *copy_of(const char *text)
+{
+	return g_strdup(text ? text : "");
+}
+
+static void read_mounts(GPtrArray *mounts, const char *path, const char *who)
+{
+	g_autoptr(Table) table = read_table(path);
+	g_autoptr(Iterator) at = mnt_new_iter(MNT_ITER_FORWARD);
+	struct libmnt_fs *fs = NULL;
+
+	while (table && at && mnt_table_next_fs(table, at, &fs) == 0) {
+		dev_t device = mnt_fs_get_devno(fs);
+		WdrMount *m = g_new0(WdrMount, 1);
+		*m = (WdrMount){ .id = (unsigned)mnt_fs_get_id(fs),
+			.device = g_strdup_printf("%u:%u", major(device), minor(device)),
+			.root = copy_of(mnt_fs_get_root(fs)),
+			.point = copy_of(mnt_fs_get_target(fs)),
+			.type = copy_of(mnt_fs_get_fstype(fs)),
+			.source = copy_of(mnt_fs_get_source(fs)),
+			.options = copy_of(mnt_fs_get_fs_options(fs)),
+			.who = g_strdup(who) };
 		g_ptr_array_add(mounts, m);
 	}
 }
+
+char **wdr_swaps(const WdrWorld *world)
+{
+	g_autofree char *path = wdr_world_path(world, "/proc/swaps");
+	g_autoptr(Table) table = read_table(path);
+	g_autoptr(Iterator) at = mnt_new_iter(MNT_ITER_FORWARD);
+	g_autoptr(GStrvBuilder) names = g_strv_builder_new();
+	struct libmnt_fs *fs = NULL;
+
+	while (table && at && mnt_table_next_fs(table, at, &fs) == 0) {
+		const char *name = mnt_fs_get_source(fs);
+		if (name && *name == '/')
+			g_strv_builder_add(names, name);
+	}
+	return g_strv_builder_end(names);
+}
+
+/* ---- namespaces ---- */
 
 static GPtrArray *mounts_in(const char *path)
 {

@@ -1,13 +1,10 @@
 /* Mounts as the kernel tells them (proc_pid_mountinfo(5)): of this process, and of every other
- * mount namespace that can be seen. */
+ * mount namespace that can be seen; swap areas. */
 #pragma once
 
 #include "world/world.h"
 
 #include <stdint.h>
-
-/* A text of proc is not read any further. */
-enum { WDR_PROC_BYTES_MAX = 16 * 1024 * 1024 };
 
 typedef struct {
 	unsigned id;   /* of the mount, as statx(2) tells it */
@@ -34,3 +31,5 @@ bool wdr_mount_has_option(const WdrMount *mount, const char *option);
 bool wdr_mount_is_whole(const WdrMount *mount);
 /* What is seen at its point is this mount: nothing lies over it. Only of this process's mounts. */
 bool wdr_mount_is_seen(const WdrWorld *world, const WdrMount *mount);
+/* The swap areas in use, as the kernel names them: devices and files. The caller's. */
+char **wdr_swaps(const WdrWorld *world);

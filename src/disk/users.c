@@ -1,22 +1,10 @@
 /* Who uses a disk: mounts, swap, holders (RAID, LVM, …), loop devices over an image. */
-#include "disk/disks.h"
+#include "disk/users.h"
 
 #include "base/io.h"
 #include "disk/backing.h"
-#include "disk/mounts.h"
 
 #include <string.h>
-
-static GStrv proc_lines(const WdrWorld *world, const char *path)
-{
-	g_autofree char *where = wdr_world_path(world, path);
-	g_autofree char *text = NULL;
-	size_t len = 0;
-
-	if (!wdr_read_file(where, WDR_PROC_BYTES_MAX, &text, &len, NULL))
-		return g_new0(char *, 1);
-	return g_strsplit(text, "\n", -1);
-}
 
 /* "8:1" as sysfs gives it for a disk or partition; NULL: there is none. */
 static char *device_number(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
@@ -150,22 +138,6 @@ bool wdr_disk_has_mount_option(
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
 {
 	return wdr_disk_has_mount_option(world, disk, partition, "rw");
-}
-
-/* Lines of NAME TYPE SIZE …, behind one of headings. */
-GStrv wdr_swaps(const WdrWorld *world)
-{
-	g_auto(GStrv) lines = proc_lines(world, "/proc/swaps");
-	GStrvBuilder *names = g_strv_builder_new();
-
-	for (size_t i = 0; lines[i]; i++) {
-		g_autofree char *name = g_strndup(lines[i], strcspn(lines[i], " \t"));
-		if (*name == '/')
-			g_strv_builder_add(names, name);
-	}
-	GStrv result = g_strv_builder_end(names);
-	g_strv_builder_unref(names);
-	return result;
 }
 
 static bool is_swap(const WdrWorld *world, const char *name)

@@ -1,7 +1,7 @@
 /* Who may write to a disk that is going to be read as it lies: another mount namespace, a loop
  * device over the same bytes, a program that has it open. What would be read then is partly old,
  * and partly of files that were not there when it began. */
-#include "disk/disks.h"
+#include "disk/writer.h"
 
 #include "base/cleanup.h"
 #include "base/io.h"

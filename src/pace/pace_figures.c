@@ -5,6 +5,7 @@
 #include "base/stop.h"
 #include "base/text.h"
 #include "disk/parttable.h"
+#include "disk/users.h"
 #include "pace/pace_file.h"
 #include "plan/target_contents.h"
 #include "plan/target_partition.h"

@@ -3,6 +3,7 @@
 
 #include "base/io.h"
 #include "disk/disks.h"
+#include "disk/writer.h"
 
 #include <stdio.h>
 #include <string.h>

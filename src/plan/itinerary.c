@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "disk/backing.h"
+#include "disk/users.h"
 
 #include <string.h>
 

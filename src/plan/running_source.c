@@ -3,6 +3,8 @@
 
 #include "base/cleanup.h"
 #include "base/stat.h"
+#include "disk/mounts.h"
+#include "disk/users.h"
 #include "journal/state_folder.h"
 #include "volume/tree/tree.h"
 

@@ -5,6 +5,8 @@
 #include "base/io.h"
 #include "base/stop.h"
 #include "base/text.h"
+#include "disk/users.h"
+#include "disk/writer.h"
 #include "plan/running_source.h"
 
 #include <string.h>

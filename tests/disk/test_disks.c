@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "disk/backing.h"
 #include "disk/disks.h"
+#include "disk/users.h"
 
 #include <string.h>
 #include <unistd.h>

@@ -4,6 +4,7 @@
 #include "base/io.h"
 #include "base/text.h"
 #include "disk/backing.h"
+#include "disk/users.h"
 
 #include <errno.h>
 #include <string.h>

@@ -3,6 +3,7 @@
 #include "volume/tree/detached.h"
 
 #include "base/cleanup.h"
+#include "disk/mounts.h"
 
 #include <fcntl.h>
 #include <sched.h>

@@ -3,6 +3,7 @@
 
 #include "base/cleanup.h"
 #include "base/io.h"
+#include "disk/mounts.h"
 #include "volume/tree/detached.h"
 
 #include <dirent.h>
