@@ -60,10 +60,8 @@ screenshots: all
 
 # Builds and tests for the processors of boards, as root; ARCH names some of them.
 ARCH =
-processors:
+processors: all
 	@scripts/setup test fresh
-	@$(CONFIGURE) release -DWDR_TESTS=ON -DWDR_WERROR=$(if $(WERROR),ON,OFF) >/dev/null
-	@$(BUILD) release
 	@scripts/processors $(ARCH)
 
 # Debian packages in build/packages, those for boards too; tried in bare systems. As root.
