@@ -1,4 +1,17 @@
-/* The copying engine: the planner, the writer, and what they hand to each other. */
+/* The copying engine: the planner, the writer, and what they hand to each other.
+ *
+ *   planner ── batches ──────────────────────────> writer (the caller's thread) ──> builder
+ *      └────── files with content, by place ──> 2 readers ── chunks ──┘
+ *
+ * Rules that keep this correct:
+ *   - Only the planner touches the walk, only the writer touches the builder, the record and the
+ *     checkpoints. Volumes must allow opening and reading from several threads.
+ *   - The writer takes files in the order in which the planner queued them (`turn`). So the
+ * target's layout depends on the source alone, not on which reader was faster.
+ *   - A reader waits when 8 MiB are read but not written. It does not wait with the chunk that the
+ *     writer needs next: otherwise all readers could hold later files, and nobody could go on.
+ *   - The first error stops all threads (wdr_copy_run_fail). A batch is freed by the writer when it
+ *     is done, or at the end, after the readers, which may still use its files. */
 #include "copy/volume_copy.h"
 
 #include "base/stop.h"
@@ -49,6 +62,9 @@ void wdr_copy_run_fail(WdrCopyRun *r, GError *error)
 
 /* ---- planner ---- */
 
+/* Queues a batch for the writer and its files for the readers. Waits while two batches are ahead:
+ * they hold all their entries, which bounds the memory. False: the run is being stopped, and the
+ * batch stays the caller's. */
 static bool hand_over(WdrCopyRun *r, WdrBatch *w)
 {
 	g_mutex_lock(&r->lock);
@@ -133,6 +149,8 @@ static WdrBatch *take_batch(WdrCopyRun *r)
 	return w;
 }
 
+/* First part of a batch: folders and all entries without content. Names of a folder come before the
+ * entries that they name, since a builder gives inode numbers in the order of names. */
 static bool build_steps(WdrCopyRun *r, const WdrBatch *w, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
@@ -222,6 +240,8 @@ static bool put_chunk(
 	return piece.len == 0 || b->ops->piece(b, &piece, c->data + head.len, error);
 }
 
+/* One file, from its first to its last chunk. Without a builder (reading back) the chunks are only
+ * counted; the reader has hashed them. */
 static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
@@ -253,6 +273,8 @@ static bool tell_missed(WdrCopyRun *r, const char *path, const WdrDamage *damage
 	return !r->copy->missed || r->copy->missed(r->copy->miss_data, path, damage, error);
 }
 
+/* Gives entries to the record, in the order of the walk. This happens after their contents are
+ * written: the hash of a file is known only then. */
 static bool record_jobs(WdrCopyRun *r, const WdrBatch *w, guint from, guint to, GError **error)
 {
 	static const WdrHash nothing;
@@ -282,6 +304,7 @@ static void fit_entries(const WdrCopyRun *r, const WdrBatch *w)
 		b->ops->fit(b, &((WdrJob *)w->jobs->pdata[i])->entry);
 }
 
+/* Entries first, then contents in the order of their places on the source, then the record. */
 static bool write_batch(WdrCopyRun *r, WdrBatch *w, GError **error)
 {
 	int64_t reported = g_get_monotonic_time();

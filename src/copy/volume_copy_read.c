@@ -1,4 +1,8 @@
-/* The readers of the copying engine: each takes the next file, reads it in chunks and hashes it. */
+/* The readers of the copying engine: each takes the next file, reads it in chunks and hashes it.
+ *
+ * There are two, so that one hashes while the other waits for the disk. More would make the disk
+ * jump between files. Hashing is done here, not by the writer, since it takes as long as a fast
+ * disk takes to write. */
 #include "copy/volume_copy_priv.h"
 
 #include "base/stop.h"
@@ -10,6 +14,7 @@ enum {
 	CHUNK_ALIGN = 4096,            /* so that reads past the page cache need no copy */
 };
 
+/* NULL: there is no file left, or the run is being stopped. */
 static WdrJob *take_job(WdrCopyRun *r)
 {
 	g_mutex_lock(&r->lock);
@@ -61,6 +66,7 @@ static WdrChunk *take_room(WdrCopyRun *r, const WdrJob *job, uint64_t want)
 	return chunk;
 }
 
+/* Gives a chunk to the writer, which waits for the file that has the turn. */
 static void hand_chunk(WdrCopyRun *r, WdrJob *job, WdrChunk *chunk)
 {
 	g_mutex_lock(&r->lock);
@@ -71,6 +77,8 @@ static void hand_chunk(WdrCopyRun *r, WdrJob *job, WdrChunk *chunk)
 	g_mutex_unlock(&r->lock);
 }
 
+/* A damaged source, or a file that grows while it is read, may give pieces that overlap or reach
+ * beyond the size in the inode. The builder relies on neither happening. */
 static bool check_piece(const WdrJob *job, const WdrPiece *piece, uint64_t pos, GError **error)
 {
 	if (piece->offset >= pos && piece->offset <= job->entry.size &&
@@ -139,6 +147,8 @@ static bool read_piece(
 	return true;
 }
 
+/* Sets the hasher to where an earlier run came to, and says whether this file may be copied with
+ * gaps. */
 static void begin_reading(WdrCopyRun *r, WdrJob *job, WdrHasher *hasher)
 {
 	static const WdrHashMark start;

@@ -30,6 +30,8 @@ static GVariant *entry_to_variant(const WdrEntry *e)
 		e->ctime.nsec, e->crtime.sec, e->crtime.nsec, &xattrs);
 }
 
+/* The long file that a checkpoint lies in. Its entry is kept as it was at the beginning: the inode
+ * on the target was made from that, also if the source's file changes meanwhile. */
 static GVariant *file_to_variant(const WdrJob *job, const WdrReached *reached)
 {
 	GVariantBuilder ranges;

@@ -1,5 +1,21 @@
-/* The part that comes last: its start is kept back until everything else is whole, and a note
- * stands in its place, so that neither a loader nor anybody else takes the target for a system. */
+/* The part that comes last: its start is held back until everything else is whole, and a note is in
+ * its place, so that neither a boot loader nor an operating system takes the target for a system.
+ *
+ * The first 64 KiB of a FAT or ext volume have what everybody recognises it by: the boot sector, or
+ * the superblock. While a move runs these bytes exist in two places: in memory, as a layer over the
+ * device (wdr_blockdev_new_held), and in `held.bin` in the state folder. Whoever reads or writes
+ * the part uses `dev` (through the layer) or `seen` (what the medium has, with the layer over it),
+ * never the target.
+ *
+ * Order of writes, each on the medium before the next begins:
+ *   1. held.bin, then the mark "held" in the logbook, then the table without boot marks and the
+ * note (wdr_last_part_take, for a target that was whole; a new target begins with the note)
+ *   2. the part itself
+ *   3. held.bin again, then the mark "copied" of the part
+ *   4. the 64 KiB over the note; they are read back, and an ext volume is checked
+ *   5. the table with its boot marks, then the mark "released"
+ * A power cut before 4 leaves the note. One within 4 or 5 leaves a whole volume without boot marks,
+ * or with them: both are sound, and `move --resume` does 4 and 5 again from held.bin. */
 #include "move/move_run.h"
 
 #include "base/record.h"
@@ -32,6 +48,8 @@ static char *hold_file(const WdrMoveRun *m)
 	return g_build_filename(m->state, "held.bin", NULL);
 }
 
+/* Must come before any logbook line that relies on what is held: after a power cut held.bin is all
+ * that is left of it. */
 bool wdr_last_part_save(WdrMoveRun *m, GError **error)
 {
 	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
@@ -131,6 +149,7 @@ bool wdr_last_part_verify(
 	       wdr_apply_verify(volume, diffs, error);
 }
 
+/* The moment in which the target becomes a system: the held bytes replace the note. */
 static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
 {
 	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
@@ -181,6 +200,7 @@ static bool put_boot_code(WdrMoveRun *m, GError **error)
 		       m->it->target.name);
 }
 
+/* Steps 4 and 5 above. A stop by signal is taken before the first write, not between these. */
 bool wdr_last_part_release(WdrMoveRun *m, WdrLastPart *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&

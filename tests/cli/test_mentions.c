@@ -21,9 +21,8 @@ static const struct {
 	const char *never; /* what must not be there; NULL: nothing */
 	int code;
 } cases[] = {
-	{ "as it is", 0, { { 0 } },
-		{ "mmcblk0p1:/cmdline.txt", "mmcblk0p2 (root)", "not edited" }, "no such disk",
-		0 },
+	{ "as it is", 0, { { 0 } }, { "mmcblk0p1:/cmdline.txt", "mmcblk0p2 (root)", "not edited" },
+		"no such disk", 0 },
 	{ "a root that is not there", 0,
 		{ { 1, "cmdline.txt", "root=PARTUUID=00000000-02 rootwait\n" } },
 		{ "no such disk", "the kernel would not find its root",

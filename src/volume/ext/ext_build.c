@@ -24,6 +24,8 @@ static bool failed_at(const char *path, GError **error)
 	return false;
 }
 
+/* The rule that saves a table of millions of numbers: serials count the entries in the order of the
+ * walk, and inodes are handed out in that order. So each follows from the other. */
 static ext2_ino_t ino_of(const Build *b, uint64_t serial)
 {
 	return serial == 0 ? EXT2_ROOT_INO : b->first_ino + (ext2_ino_t)(serial - 1);
@@ -53,6 +55,8 @@ static bool make_inode(Build *b, const WdrBuildNode *at, const WdrEntry *e, uint
 
 /* ---- folders ---- */
 
+/* Writes the blocks of a folder. Each has a checksum over its bytes and the folder's inode number.
+ */
 static bool stream_folder(Build *b, ext2_ino_t ino, GByteArray *image, GArray *runs, GError **error)
 {
 	size_t bs = b->blocks.fs->blocksize;
@@ -80,6 +84,8 @@ static bool stream_folder(Build *b, ext2_ino_t ino, GByteArray *image, GArray *r
 	return true;
 }
 
+/* Writes names and completes the inode, which was made when the folder's own name came. The link
+ * count of a folder follows from its names: itself, ".", and ".." of each folder in it. */
 static bool write_folder(Build *b, const WdrExtFolder *f, uint8_t *raw, GError **error)
 {
 	struct ext2_inode_large *in = (struct ext2_inode_large *)(void *)raw;
@@ -270,6 +276,9 @@ bool wdr_ext_build_pad(Build *b, GError **error)
 	return pad_block(b, UINT64_MAX, error);
 }
 
+/* Appends bytes to the open file, allocating as many blocks at once as the bytes need. `pos` is the
+ * place in the file, `at` the place on the disk. The stream gathers these bytes with those of other
+ * files: since blocks rise, they become one large write. */
 static bool write_bytes(Build *b, const uint8_t *data, uint64_t len, GError **error)
 {
 	uint64_t bs = b->blocks.fs->blocksize;
@@ -375,6 +384,8 @@ static bool build_piece(
 	return move_to(b, piece->offset, error) && write_bytes(b, data, piece->len, error);
 }
 
+/* The inode is written only now, when all runs are known. A file that a kill cuts off has no inode,
+ * or one that a checkpoint describes. */
 static bool build_end_file(WdrBuilder *builder, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
@@ -390,6 +401,7 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 	return wdr_ext_table_put(b->table, ino, b->file.inode, error);
 }
 
+/* Fewer names of a hard link were found than its inode says, since some are left behind. */
 static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
@@ -403,6 +415,9 @@ static bool build_set_links(WdrBuilder *builder, uint64_t serial, uint64_t links
 
 /* ---- the volume ---- */
 
+/* Order: data, inode table, then bitmaps, descriptors and superblock by libext2fs. Before that the
+ * medium has the bitmaps of the empty volume; nothing mounts it in between, since its start is held
+ * back or its partition has no boot mark (see move/last_part.c). */
 static bool build_finish(WdrBuilder *builder, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);

@@ -72,6 +72,7 @@ void wdr_ext_table_free(WdrExtTable *t)
 	g_free(t);
 }
 
+/* Errors keep the chunk dirty, so that a later flush does not call it written. */
 static bool write_back(WdrExtTable *t, Chunk *c, GError **error)
 {
 	if (c->is_dirty && !wdr_blockdev_write(t->dev, c->bytes, c->len, t->offset + c->at, error))
@@ -80,6 +81,8 @@ static bool write_back(WdrExtTable *t, Chunk *c, GError **error)
 	return true;
 }
 
+/* Going on from a checkpoint: inodes that the interrupted run wrote after it are on the medium, but
+ * nobody has them now. They would show as used inodes without names. */
 static void clear_unused(const WdrExtTable *t, Chunk *c, ext2_ino_t first)
 {
 	size_t size = EXT2_INODE_SIZE(t->fs->super);

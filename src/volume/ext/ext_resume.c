@@ -18,6 +18,7 @@
 
 /* ---- taking one ---- */
 
+/* Nearly one run, as inodes are handed out in rising order: small, however many there are. */
 static void add_inode_runs(ext2_filsys fs, GVariantBuilder *runs)
 {
 	ext2_ino_t last = fs->super->s_inodes_count;
@@ -74,6 +75,8 @@ static GVariant *describe(const WdrExtBuild *b)
 		&files));
 }
 
+/* Everything that the checkpoint describes is on the medium before it is made: data, then the inode
+ * table, then a flush. The caller writes it to the state folder after that. */
 bool wdr_ext_build_checkpoint(WdrBuilder *builder, GVariant **ret, GError **error)
 {
 	WdrExtBuild *b = WDR_DERIVED(builder, WdrExtBuild, builder);
@@ -94,6 +97,8 @@ static bool no_fit(GError **error)
 		error, WDR_ERROR_FORMAT, "the checkpoint does not fit the volume on the target");
 }
 
+/* mkfs gives the same layout for the same options and size; another version of it may not. Then the
+ * volume is refused, not repaired. */
 static bool is_laid_alike(ext2_filsys fs, ext2_filsys empty)
 {
 	if (ext2fs_blocks_count(fs->super) != ext2fs_blocks_count(empty->super) ||
@@ -168,6 +173,8 @@ static bool take_empty(const WdrWorld *world, const WdrBuildTarget *target, cons
 	return is_fine;
 }
 
+/* ext2fs_inode_alloc_stats2 counts down free inodes of groups and superblock; folders come apart.
+ */
 static bool take_inodes(ext2_filsys fs, GVariantIter *runs, GError **error)
 {
 	guint32 first = 0;

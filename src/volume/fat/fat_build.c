@@ -20,6 +20,8 @@ void wdr_fat_folder_free(void *data)
 	g_free(f);
 }
 
+/* Clusters of a file or folder, in a row. The bit in `ends` is all that the FATs are made from at
+ * the end: each cluster leads to the next one unless its bit says that the chain ends there. */
 static bool take_clusters(WdrFatBuild *b, uint64_t bytes, uint32_t *ret, GError **error)
 {
 	uint64_t count = (bytes + b->layout.cluster_bytes - 1) / b->layout.cluster_bytes;
@@ -46,6 +48,8 @@ static uint8_t *add_slot(GByteArray *image)
 	return image->data + at;
 }
 
+/* A long name precedes its short entry, last part first, in UTF-16. The checksum of the short name
+ * ties them together: systems that know no long names may have changed the short entry alone. */
 static void add_long(
 	GByteArray *image, const uint16_t *units, size_t len, const uint8_t *short_name)
 {
@@ -99,6 +103,8 @@ static void keep_short_names(Names *n, const WdrChild *children, size_t count)
 	}
 }
 
+/* A name that fits 8.3 needs no long entries. The case flags (byte 12) keep names that are wholly
+ * in small letters, as Windows NT and Linux write them. */
 static bool add_name(WdrFatFolder *f, Names *n, const WdrChild *child, GError **error)
 {
 	uint8_t fat_name[WDR_FAT_NAME_BYTES];

@@ -50,6 +50,7 @@ static GVariant *describe(const WdrFatBuild *b)
 		&folders, b->file.at, b->file.pos, b->file.end));
 }
 
+/* What the checkpoint describes is on the medium before it is made. */
 bool wdr_fat_build_checkpoint(WdrBuilder *builder, GVariant **ret, GError **error)
 {
 	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);
@@ -73,6 +74,8 @@ static bool is_within(const WdrFatLayout *l, uint64_t at, uint64_t len)
 	return at <= l->size_bytes && len <= l->size_bytes - at;
 }
 
+/* The checkpoint has a hash, so it is what we wrote; but it may be of another volume. Each number
+ * is checked before it is used as a place. */
 static bool is_sound(const WdrFatBuild *b, const WdrFatFolder *f)
 {
 	const WdrFatLayout *l = &b->layout;

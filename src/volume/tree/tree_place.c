@@ -32,11 +32,16 @@ static int64_t microseconds(clockid_t clock)
 	return t.tv_sec * INT64_C(1000000) + t.tv_nsec / 1000;
 }
 
+/* How far the wall clock is from the time since boot. It changes when somebody sets the clock; then
+ * the change times of files cannot be compared with `settled`, and no file is read from the disk.
+ */
 static int64_t clock_offset(void)
 {
 	return microseconds(CLOCK_REALTIME) - microseconds(CLOCK_BOOTTIME);
 }
 
+/* Must come before the walk begins: syncfs brings all that was written until now to the disk, and
+ * only files that changed well before that moment (`settled`) are read from it. */
 bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint64_t size)
 {
 	WdrTree *t = WDR_DERIVED(tree, WdrTree, volume);
@@ -68,6 +73,9 @@ static bool is_before(WdrTime a, WdrTime b)
 	return a.sec != b.sec ? a.sec < b.sec : a.nsec < b.nsec;
 }
 
+/* False: some flag says that the bytes are not plainly there (delayed, inline, encoded,
+ * tail-packed, shared with other files in a way that we do not know), or the place makes no sense.
+ */
 static bool take_extent(const struct fiemap_extent *e, uint64_t fs_size, GArray *runs)
 {
 	const uint32_t plain = FIEMAP_EXTENT_LAST | FIEMAP_EXTENT_MERGED | FIEMAP_EXTENT_UNWRITTEN;
@@ -121,6 +129,8 @@ static void expect(WdrTree *t, const WdrTreePlace *p, void (*tell)(WdrSweep *, u
 	}
 }
 
+/* NULL: this file has to be read through the kernel. Files longer than WDR_SWEPT_BYTES_MAX have a
+ * place, too, but are read by themselves, not in the sweep. */
 WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 {
 	WdrStat st;
@@ -157,6 +167,7 @@ void wdr_tree_place_free(WdrTree *t, WdrTreePlace *p)
 	g_free(p);
 }
 
+/* To be asked after each piece was read from the disk, and before it is used. */
 bool wdr_tree_place_still_holds(const WdrTreePlace *p, int fd)
 {
 	WdrStat st;
