@@ -37,7 +37,7 @@ char *wdr_json_optional(const json_t *object, const char *key)
 	return escaped ? wdr_unescape(escaped) : g_strdup(json_string_value(value));
 }
 
-/* What stands in its place for people: itself, but for that one form. */
+/* How people see it: the value itself, but for that one form. */
 static json_t *shown(json_t *value)
 {
 	const char *escaped = escaped_in(value);
@@ -56,4 +56,10 @@ void wdr_json_show(json_t *document)
 
 	json_object_foreach(document, key, value) json_object_set_new(document, key, shown(value));
 	json_array_foreach(document, i, value) json_array_set_new(document, i, shown(value));
+}
+
+void wdr_json_print(const json_t *document, FILE *file)
+{
+	json_dumpf(document, file, JSON_INDENT(2));
+	fputc('\n', file);
 }

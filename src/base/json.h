@@ -3,6 +3,8 @@
 
 #include "base/cleanup.h"
 
+#include <stdio.h>
+
 /* Text from disks is not always UTF-8, JSON is: escaped where it must be, for people. NULL gives
  * null. */
 json_t *wdr_json_text(const char *text);
@@ -14,3 +16,5 @@ json_t *wdr_json_bytes(const char *text);
 char *wdr_json_optional(const json_t *object, const char *key);
 /* Puts the escaped form in the place of every such object, deep down: for people. */
 void wdr_json_show(json_t *document);
+/* As a document of its own, indented, with a line end. */
+void wdr_json_print(const json_t *document, FILE *file);

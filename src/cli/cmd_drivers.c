@@ -6,17 +6,17 @@
 #include "present/show_drivers.h"
 
 typedef struct {
-	char *target, *on, *medium, *state;
+	WdrStepOptions step;
+	char *target, *medium;
 	const char *attached_as; /* that medium, as in WdrDisk; NULL: none was named */
-	gboolean write, generate;
+	gboolean generate;
 } DriversOptions;
 
 static void options_clear(DriversOptions *o)
 {
+	wdr_step_options_clear(&o->step);
 	g_free(o->target);
-	g_free(o->on);
 	g_free(o->medium);
-	g_free(o->state);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(DriversOptions, options_clear)
 
@@ -26,28 +26,21 @@ static bool parse(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
 		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
 			"The disk that root will be on (default: the one that is looked at)",
 			"DISK" },
-		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
-			"The disk or image whose system is looked at (default: the running one)",
-			"DISK" },
 		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
 			"What root's disk, or an image, will be attached as", "nvme|usb|sd|emmc" },
 		{ "generate", 0, 0, G_OPTION_ARG_NONE, &o->generate,
 			"Let the system's own generator make the initramfs anew, instead of adding to "
 			"the one that is there",
 			NULL },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Do it; without this it is only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
 
-	if (!wdr_cli_parse(&wdr_cmd_drivers, globals, entries, &argc, &argv, error))
-		return false;
-	if (argc > 1)
-		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"drivers takes no '%s'; disks are named by --for and --on", argv[1]);
-	return wdr_cli_medium(o->medium, &o->attached_as, error);
+	const WdrStepUsage usage = { &wdr_cmd_drivers, entries,
+		"The disk or image whose system is looked at (default: the running one)",
+		"disks are named by --for and --on", 0 };
+
+	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error) &&
+	       wdr_cli_medium(o->medium, &o->attached_as, error);
 }
 
 static bool make_plan(
@@ -55,14 +48,14 @@ static bool make_plan(
 {
 	WdrDriversOptions options = { .medium = o->attached_as };
 
-	if (!o->on && !wdr_cli_running_disk(world, &o->on, error))
+	if (!o->step.on && !wdr_cli_running_disk(world, &o->step.on, error))
 		return false;
-	options.on = o->on;
+	options.on = o->step.on;
 	options.target = o->target;
 	options.generates = o->generate != 0;
 	if (!wdr_drivers_plan(world, &options, ret, error))
 		return false;
-	if (o->write && o->generate && !(*ret)->site->is_running && !wdr_world_bench(world)) {
+	if (o->step.write && o->generate && !(*ret)->site->is_running && !wdr_world_bench(world)) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the generator makes the running system's initramfs, and that is not on %s",
 			(*ret)->site->disk->name);
@@ -107,11 +100,11 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_drivers,
-					     .state = o.state,
+					     .state = o.step.state,
 					     .site = p->site,
 					     .has_work = p->files->len + p->runs->len > 0,
-					     .is_writing = o.write != 0,
-					     .is_asked = o.write != 0,
+					     .is_writing = o.step.write != 0,
+					     .is_asked = o.step.write != 0,
 					     .plan = p });
 }
 

@@ -6,15 +6,14 @@
 #include "present/show_firmware.h"
 
 typedef struct {
-	char *from, *on, *state;
-	gboolean write;
+	WdrStepOptions step;
+	char *from;
 } FirmwareOptions;
 
 static void options_clear(FirmwareOptions *o)
 {
+	wdr_step_options_clear(&o->step);
 	g_free(o->from);
-	g_free(o->on);
-	g_free(o->state);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(FirmwareOptions, options_clear)
 
@@ -24,28 +23,21 @@ static bool parse(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv
 		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
 			"The folder with firmware files (default: that of the system's package)",
 			"FOLDER" },
-		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
-			"The disk or image whose boot volume is looked at (default: the running one)",
-			"DISK" },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Bring over what is missing or older; without this it is only shown",
-			NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
 
-	if (!wdr_cli_parse(&wdr_cmd_firmware, globals, entries, &argc, &argv, error))
-		return false;
-	return argc <= 1 ||
-	       wdr_error_set(error, WDR_ERROR_USAGE, "firmware takes no '%s'", argv[1]);
+	const WdrStepUsage usage = { &wdr_cmd_firmware, entries,
+		"The disk or image whose boot volume is looked at (default: the running one)", NULL,
+		0 };
+
+	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
 }
 
 static bool make_plan(
 	FirmwareOptions *o, const WdrWorld *world, WdrFirmwarePlan **ret, GError **error)
 {
-	return (o->on || wdr_cli_running_disk(world, &o->on, error)) &&
-	       wdr_firmware_plan(world, &(WdrFirmwareOptions){ o->from, o->on }, ret, error);
+	return (o->step.on || wdr_cli_running_disk(world, &o->step.on, error)) &&
+	       wdr_firmware_plan(world, &(WdrFirmwareOptions){ o->from, o->step.on }, ret, error);
 }
 
 static void show(const WdrOut *out, const void *plan)
@@ -85,11 +77,11 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_firmware,
-					     .state = o.state,
+					     .state = o.step.state,
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
-					     .is_writing = o.write != 0,
-					     .is_asked = o.write != 0,
+					     .is_writing = o.step.write != 0,
+					     .is_asked = o.step.write != 0,
 					     .plan = p });
 }
 

@@ -8,24 +8,20 @@
 #include <string.h>
 
 typedef struct {
-	char *on, *state;
+	WdrStepOptions step;
 	char **despite;
-	gboolean restore, write;
+	gboolean restore;
 } LoaderOptions;
 
 static void options_clear(LoaderOptions *o)
 {
-	g_free(o->on);
-	g_free(o->state);
+	wdr_step_options_clear(&o->step);
 	g_strfreev(o->despite);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(LoaderOptions, options_clear)
 
-static bool check(const LoaderOptions *o, int argc, char **argv, GError **error)
+static bool check(const LoaderOptions *o, int argc, GError **error)
 {
-	if (argc > 2)
-		return wdr_error_set(
-			error, WDR_ERROR_USAGE, "loader takes one image, not also '%s'", argv[2]);
 	for (size_t i = 0; o->despite && o->despite[i]; i++) {
 		if (strcmp(o->despite[i], "kind") != 0 && strcmp(o->despite[i], "board") != 0)
 			return wdr_error_set(error, WDR_ERROR_USAGE,
@@ -34,31 +30,28 @@ static bool check(const LoaderOptions *o, int argc, char **argv, GError **error)
 	if (o->restore && argc == 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"--restore puts the saved original back: it takes no image");
-	return !o->write || argc == 2 ||
+	return !o->step.write || argc == 2 ||
 	       wdr_error_set(error, WDR_ERROR_USAGE, "--write needs an image to be written");
 }
 
 static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
-			"Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
-			"DEVICE" },
 		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
 			"Write an image that is for another kind of chip, or that does not name this board",
 			"kind|board" },
 		{ "restore", 0, 0, G_OPTION_ARG_NONE, &o->restore,
 			"Put back what was there before the last image, also after a power cut",
 			NULL },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Do it; without this it is only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
 
-	return wdr_cli_parse(&wdr_cmd_loader, globals, entries, argc, argv, error) &&
-	       check(o, *argc, *argv, error);
+	const WdrStepUsage usage = { &wdr_cmd_loader, entries,
+		"Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
+		"it writes one image", 1 };
+
+	return wdr_cli_step_parse(&usage, globals, &o->step, argc, argv, error) &&
+	       check(o, *argc, error);
 }
 
 static void show(const WdrOut *out, const void *plan)
@@ -75,8 +68,7 @@ static void show_json(FILE *file, const void *plan, const char *state)
 		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "records",
 		wdr_json_text(state));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }
 
 static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
@@ -86,10 +78,11 @@ static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GErro
 
 static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
 {
-	g_autofree char *last = o->state ? g_build_filename(o->state, "logbook.jsonl", NULL) : NULL;
+	g_autofree char *last =
+		o->step.state ? g_build_filename(o->step.state, "logbook.jsonl", NULL) : NULL;
 	g_autoptr(GError) error = NULL;
 
-	if (!last && !wdr_loader_last(world, o->on, &last, &error))
+	if (!last && !wdr_loader_last(world, o->step.on, &last, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_rewind(globals, world, last, false);
 }
@@ -113,15 +106,15 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (o.restore)
 		return restore(&o, globals, world);
-	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.on, o.despite };
+	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.step.on, o.despite };
 	if (!wdr_loader_plan(world, &options, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	g_autofree char *state = o.state ? g_strdup(o.state) : wdr_loader_state(p);
+	g_autofree char *state = o.step.state ? g_strdup(o.step.state) : wdr_loader_state(p);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
 					     .state = state,
 					     .world = world,
 					     .has_work = p->bytes != NULL,
-					     .is_writing = o.write != 0,
+					     .is_writing = o.step.write != 0,
 					     .is_asked = options.image != NULL,
 					     .plan = p });
 }

@@ -120,8 +120,8 @@ static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWo
 	return true;
 }
 
-/* An itinerary of another day: what came to the target since is told, and an answer that was given
- * beforehand does not cover it. */
+/* An itinerary of another day: what changed on the target since is shown, and an answer that was
+ * given beforehand does not cover it. */
 static bool tell_changes(
 	const MoveOptions *o, const WdrWorld *world, WdrItinerary *it, GError **error)
 {

@@ -6,30 +6,28 @@
 #include "present/show_order.h"
 
 typedef struct {
-	char *first, *number, *targets, *initial, *state, *on;
+	WdrStepOptions step;
+	char *first, *number, *targets, *initial;
 	char **despite;
-	gboolean set_fuse, write;
+	gboolean set_fuse;
 } OrderOptions;
 
 static void options_clear(OrderOptions *o)
 {
+	wdr_step_options_clear(&o->step);
 	g_free(o->first);
 	g_free(o->number);
 	g_free(o->targets);
 	g_free(o->initial);
-	g_free(o->state);
-	g_free(o->on);
 	g_strfreev(o->despite);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(OrderOptions, options_clear)
 
-static bool check(const OrderOptions *o, int argc, char **argv, GError **error)
+static bool check(const OrderOptions *o, GError **error)
 {
-	int ways = (o->first != NULL) + (o->number != NULL) + (o->targets != NULL);
+	int entries = (o->first != NULL) + (o->number != NULL) + (o->targets != NULL);
 
-	if (argc > 1)
-		return wdr_error_set(error, WDR_ERROR_USAGE, "order takes no '%s'", argv[1]);
-	return ways <= 1 ||
+	return entries <= 1 ||
 	       wdr_error_set(error, WDR_ERROR_USAGE,
 		       "--first, --set and --targets each say what is tried first: give "
 		       "one of them");
@@ -54,24 +52,22 @@ static bool parse(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, G
 			NULL },
 		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
 			"Go on although this is lost: way-back", "CHECK" },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Do it; without this it is only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
 
-	return wdr_cli_parse(&wdr_cmd_order, globals, entries, &argc, &argv, error) &&
-	       check(o, argc, argv, error);
+	const WdrStepUsage usage = { &wdr_cmd_order, entries, NULL, NULL, 0 };
+
+	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error) &&
+	       check(o, error);
 }
 
 static bool make_plan(OrderOptions *o, const WdrWorld *world, WdrOrderPlan **ret, GError **error)
 {
 	/* Where config.txt is; boards without a fuse do not need it. */
-	if (!wdr_cli_running_disk(world, &o->on, NULL))
+	if (!wdr_cli_running_disk(world, &o->step.on, NULL))
 		g_debug("no disk to look for config.txt on");
 	WdrOrderOptions options = { o->first, o->number, o->targets, o->initial, o->set_fuse != 0,
-		o->on };
+		o->step.on };
 	return wdr_order_plan(world, &options, ret, error);
 }
 
@@ -132,14 +128,14 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
 		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	if (o.write && !may_lose_way_back(&o, p, &error))
+	if (o.step.write && !may_lose_way_back(&o, p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(
 		globals, &(WdrStepRun){ .sort = &wdr_step_order,
-				 .state = o.state,
+				 .state = o.step.state,
 				 .world = world,
 				 .has_work = wdr_order_has_work(p),
-				 .is_writing = o.write != 0,
+				 .is_writing = o.step.write != 0,
 				 .is_asked = o.first || o.number || o.targets || o.set_fuse,
 				 .plan = p,
 				 .has_unread = &p->has_unread });

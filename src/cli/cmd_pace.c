@@ -117,7 +117,7 @@ static bool is_record(const PaceOptions *o, const char *path)
 	return o->compare && g_str_has_suffix(path, ".json");
 }
 
-/* A word that is none of anything is told before the first of the others takes its time. */
+/* An unknown word is reported before the first disk is measured. */
 static bool check_all(
 	const PaceOptions *o, const WdrWorld *world, int argc, char **argv, GError **error)
 {

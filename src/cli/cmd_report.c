@@ -51,7 +51,7 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 
 /* ---- which move ---- */
 
-/* The folder tells of this itinerary's move, not of another one. */
+/* The folder is of this itinerary's move, not of another one. */
 static bool is_of(const char *folder, const WdrItinerary *it)
 {
 	g_autofree char *path = g_build_filename(folder, "itinerary.json", NULL);

@@ -7,16 +7,15 @@
 #include "present/show_steps.h"
 
 typedef struct {
-	char *target, *on, *state;
+	WdrStepOptions step;
+	char *target;
 	char **set, **unset;
-	gboolean write;
 } TuneOptions;
 
 static void options_clear(TuneOptions *o)
 {
+	wdr_step_options_clear(&o->step);
 	g_free(o->target);
-	g_free(o->on);
-	g_free(o->state);
 	g_strfreev(o->set);
 	g_strfreev(o->unset);
 }
@@ -34,28 +33,21 @@ static bool parse(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, GE
 		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
 			"The disk that the settings are for (default: the one that is looked at)",
 			"DISK" },
-		{ "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on,
-			"The disk or image whose boot files are looked at (default: the running one)",
-			"DISK" },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Do it; without this it is only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
 		{ 0 },
 	};
 
-	if (!wdr_cli_parse(&wdr_cmd_tune, globals, entries, &argc, &argv, error))
-		return false;
-	return argc <= 1 ||
-	       wdr_error_set(error, WDR_ERROR_USAGE,
-		       "tune takes no '%s'; settings are named by --set and --unset", argv[1]);
+	const WdrStepUsage usage = { &wdr_cmd_tune, entries,
+		"The disk or image whose boot files are looked at (default: the running one)",
+		"settings are named by --set and --unset", 0 };
+
+	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
 }
 
 static bool make_plan(TuneOptions *o, const WdrWorld *world, WdrTunePlan **ret, GError **error)
 {
-	if (!o->on && !wdr_cli_running_disk(world, &o->on, error))
+	if (!o->step.on && !wdr_cli_running_disk(world, &o->step.on, error))
 		return false;
-	WdrTuneOptions options = { o->on, o->target, o->set, o->unset };
+	WdrTuneOptions options = { o->step.on, o->target, o->set, o->unset };
 	return wdr_tune_plan(world, &options, ret, error);
 }
 
@@ -74,8 +66,7 @@ static void show_json(FILE *file, const void *plan, const char *state)
 		"facts", wdr_present_facts_json(p->facts), "files",
 		wdr_present_file_plans_json(p->files), "records", wdr_json_text(state));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }
 
 static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
@@ -98,10 +89,10 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
-					     .state = o.state,
+					     .state = o.step.state,
 					     .site = p->site,
 					     .has_work = p->files->len > 0,
-					     .is_writing = o.write != 0,
+					     .is_writing = o.step.write != 0,
 					     .is_asked = o.set || o.unset,
 					     .plan = p });
 }

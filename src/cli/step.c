@@ -6,6 +6,46 @@
 #include "cli/progress.h"
 #include "present/show_steps.h"
 
+void wdr_step_options_clear(WdrStepOptions *o)
+{
+	g_clear_pointer(&o->on, g_free);
+	g_clear_pointer(&o->state, g_free);
+}
+
+static void append_options(GArray *all, const WdrStepUsage *usage, WdrStepOptions *o)
+{
+	const GOptionEntry on = { "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on, usage->on, "DISK" };
+	const GOptionEntry shared[] = {
+		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
+			"Apply the changes; without this they are only shown", NULL },
+		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
+			"Folder for logbook and originals", "DIR" },
+	};
+
+	for (size_t i = 0; usage->own[i].long_name; i++)
+		g_array_append_val(all, usage->own[i]);
+	if (usage->on)
+		g_array_append_val(all, on);
+	g_array_append_vals(all, shared, G_N_ELEMENTS(shared));
+}
+
+bool wdr_cli_step_parse(const WdrStepUsage *usage, WdrGlobals *globals, WdrStepOptions *o,
+	int *argc, char ***argv, GError **error)
+{
+	/* GLib wants an empty one at the end. */
+	g_autoptr(GArray) all = g_array_new(TRUE, FALSE, sizeof(GOptionEntry));
+
+	append_options(all, usage, o);
+	if (!wdr_cli_parse(usage->command, globals, (const GOptionEntry *)(void *)all->data, argc,
+		    argv, error))
+		return false;
+	int extra = usage->words_max + 1;
+	return *argc <= extra ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "%s takes no '%s'%s%s", usage->command->name,
+		       (*argv)[extra], usage->instead ? "; " : "",
+		       usage->instead ? usage->instead : "");
+}
+
 static char *state_of(const WdrStepRun *step)
 {
 	if (step->state)

@@ -6,6 +6,25 @@
 #include "cli/cli.h"
 #include "present/out.h"
 
+/* The options that these commands share. */
+typedef struct {
+	char *on;    /* the disk whose files are looked at; NULL: none was named */
+	char *state; /* folder for the records; NULL: the default */
+	gboolean write;
+} WdrStepOptions;
+void wdr_step_options_clear(WdrStepOptions *o);
+
+/* How a command takes its arguments. */
+typedef struct {
+	const WdrCommand *command;
+	const GOptionEntry *own; /* its own options, which --help shows first */
+	const char *on;          /* help for --on; NULL: the command has no such option */
+	const char *instead; /* how things are named, as it takes no words; NULL: nothing to say */
+	int words_max;
+} WdrStepUsage;
+bool wdr_cli_step_parse(const WdrStepUsage *usage, WdrGlobals *globals, WdrStepOptions *o,
+	int *argc, char ***argv, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* What is the same for all runs of one step. */
 typedef struct {
 	const char *name; /* of the command, and of its folder of records */
@@ -38,6 +57,6 @@ bool wdr_cli_step_write(const WdrGlobals *globals, const WdrStepRun *step, bool 
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* "nvme", …: what a disk is or will be attached as, as in WdrDisk; text NULL: *ret is too. */
 bool wdr_cli_medium(const char *text, const char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Puts back what a logbook tells of (NULL: there is none), and tells. The exit code. */
+/* Undoes the changes in a logbook (NULL: there is none), and reports them. The exit code. */
 int wdr_cli_rewind(
 	const WdrGlobals *globals, const WdrWorld *world, const char *logbook, bool is_forced);

@@ -4,8 +4,8 @@
 #include "cli/cli.h"
 #include "move/move.h"
 
-/* The folder that is meant: it was named (`state`), or given as the folder or as its itinerary, or
- * it is the newest. Both results are the caller's. */
+/* The folder with the records: it was named (`state`), or given as the folder or as its itinerary,
+ * or it is the newest. Both results are the caller's. */
 bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *given,
 	char **ret_state, WdrItinerary **ret, GError **error);
 

@@ -4,6 +4,7 @@
 
 #include "pace/pace_record.h"
 
-/* `report`: a document as move/report.h tells; what it lacks is said to be missing, and whatever it
- * holds is escaped. `paces`: all measurements put together; NULL: there are none. The caller's. */
+/* `report`: a document as check/report.h makes it; what it lacks is shown as missing, and whatever
+ * it holds is escaped. `paces`: all measurements put together; NULL: there are none. The caller's.
+ */
 char *wdr_page(json_t *report, const WdrPaceRecord *paces);

@@ -115,7 +115,7 @@ static void add_cell(WdrPage *p, const char *header, const WdrPageCell *c)
 {
 	bool is_empty = !c->text || !*c->text;
 
-	/* On a narrow screen the header stands in front of each cell. */
+	/* On a narrow screen the header is shown in front of each cell. */
 	wdr_page_add(p, "<td class=\"%s\" data-label=\"%s\">",
 		is_empty       ? "empty"
 		: c->is_number ? "number"

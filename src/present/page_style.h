@@ -1,4 +1,4 @@
-/* The look of the page. The colours are held against each other by tests/present/test_page.c and in
+/* The look of the page. The contrast of the colours is checked by tests/present/test_page.c and in
  * a browser by tests/page/check. */
 #pragma once
 

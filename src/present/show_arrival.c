@@ -59,6 +59,5 @@ void wdr_present_arrival_json(FILE *file, const WdrArrival *a)
 {
 	g_autoptr(json_t) root = wdr_present_arrival_document(a);
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

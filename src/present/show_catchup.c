@@ -155,6 +155,5 @@ void wdr_present_catchup_json(FILE *file, const WdrItinerary *it, const WdrMoveR
 		"target", wdr_json_text(it->target.name), "records", wdr_json_text(r->state),
 		"caught_up", wdr_present_caught_up_json(&r->caught_up));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

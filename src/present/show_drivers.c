@@ -37,11 +37,11 @@ static void show_table(const WdrOut *out, const WdrDrivers *of)
 
 static void show_start(const WdrOut *out, const WdrDrivers *of)
 {
-	g_autofree char *ways = wdr_escape(of->ways);
+	g_autofree char *started_by = wdr_escape(of->started_by);
 	g_autofree char *kernel = wdr_escape(of->kernel);
 	g_autofree char *file = of->file ? wdr_escape(of->file) : NULL;
 
-	wdr_out_text(out, WDR_STYLE_HEADING, "\n%s", ways);
+	wdr_out_text(out, WDR_STYLE_HEADING, "\n%s", started_by);
 	wdr_out_text(out, WDR_STYLE_PLAIN, ": /%s%s%s, ", kernel, of->release ? ", Linux " : "",
 		of->release ? of->release : "");
 	wdr_out_text(out, of->is_unnamed ? WDR_STYLE_BAD : WDR_STYLE_PLAIN,
@@ -109,10 +109,11 @@ static json_t *start_json(const WdrDrivers *of)
 				      "needed_for", wdr_json_text(d->use), "where",
 				      places[d->place].name, "file", wdr_json_text(d->file)));
 	}
-	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "entry", wdr_json_text(of->ways),
-		"kernel", wdr_json_text(of->kernel), "release", wdr_json_text(of->release),
-		"initramfs", wdr_json_text(of->file), "initramfs_not_loaded", (int)of->is_unnamed,
-		"problem", wdr_json_text(of->problem), "drivers", list);
+	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "entry",
+		wdr_json_text(of->started_by), "kernel", wdr_json_text(of->kernel), "release",
+		wdr_json_text(of->release), "initramfs", wdr_json_text(of->file),
+		"initramfs_not_loaded", (int)of->is_unnamed, "problem", wdr_json_text(of->problem),
+		"drivers", list);
 }
 
 void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *state)
@@ -131,6 +132,5 @@ void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *s
 		wdr_json_text(p->target), "medium", p->medium, "missing", (int)p->missing,
 		"boot_entries", starts, "files", wdr_present_file_plans_json(p->files), "runs",
 		runs, "todo", wdr_present_texts_json(p->left), "records", wdr_json_text(state));
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

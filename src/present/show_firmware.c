@@ -63,6 +63,5 @@ void wdr_present_firmware_json(FILE *file, const WdrFirmwarePlan *p, const char 
 			"on", wdr_json_text(p->site->disk->name), "from", wdr_json_text(p->from),
 			"firmware", list, "files", wdr_present_file_plans_json(p->files), "todo",
 			wdr_present_texts_json(p->left), "records", wdr_json_text(state));
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

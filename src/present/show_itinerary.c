@@ -314,8 +314,7 @@ void wdr_present_moved_json(
 			"unreadable", wdr_present_unreadable_json(r->missing), "records",
 			wdr_json_text(r->state), "itinerary", json_loads(plan, 0, NULL));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }
 
 /* ---- readdress ---- */
@@ -342,8 +341,7 @@ void wdr_present_readdress_json(FILE *file, const WdrReaddress *r, const char *s
 		json_loads(plan, 0, NULL), "files",
 		wdr_present_file_plans_json(wdr_readdress_files(r)));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }
 
 void wdr_present_readdressed(

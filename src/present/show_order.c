@@ -41,6 +41,5 @@ void wdr_present_order_json(FILE *file, const WdrOrderPlan *p, const char *state
 		wdr_present_file_plans_json(p->files), "todo", wdr_present_texts_json(p->left),
 		"records", wdr_json_text(state));
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

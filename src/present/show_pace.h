@@ -12,8 +12,8 @@ char *wdr_pace_latency(uint64_t ns);
 /* How many times the figure is the other one: "9.1 x"; NULL: they cannot be told apart, since their
  * rounds overlap, or one is nothing. The caller's. */
 char *wdr_pace_times(const WdrPaceFigure *f, const WdrPaceFigure *base);
-/* What a figure is held against: that of the same disk before, failing that of the first one; NULL:
- * it is the first itself. */
+/* What a figure is compared with: that of the same disk before, failing that of the first one;
+ * NULL: it is the first itself. */
 const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
 /* "9.1 x mmcblk0", "as mmcblk0"; NULL: there is nothing to hold it against. The caller's. */
 char *wdr_pace_verdict(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);

@@ -113,6 +113,5 @@ void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *che
 {
 	g_autoptr(json_t) root = wdr_present_ready_document(target, checks);
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

@@ -93,6 +93,5 @@ void wdr_present_rehearsal_json(
 {
 	g_autoptr(json_t) root = wdr_present_rehearsal_document(name, medium, r);
 
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

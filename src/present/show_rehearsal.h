@@ -6,7 +6,7 @@
 #include "present/out.h"
 
 /* name: the disk's; medium: what it is attached as; NULL: nobody knows. without: the one disk that
- * was thought away; NULL: all others were. */
+ * was treated as unplugged; NULL: all others were. */
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
 	const char *without, const WdrRehearsal *r);
 /* "rehearsed: NAME boots" and, if need be, why not or what there is to say of it: for the end of

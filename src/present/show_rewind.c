@@ -60,7 +60,6 @@ unsigned wdr_present_rewound_json(FILE *file, const char *logbook, const GPtrArr
 	}
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o}", "format", "wanderitas-rewind/1",
 		"logbook", wdr_json_text(logbook), "changes", list);
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 	return count_left(results);
 }

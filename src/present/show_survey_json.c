@@ -85,6 +85,5 @@ void wdr_present_survey_json(FILE *file, const WdrSurvey *s)
 		"wanderitas-survey/2", "board", wdr_json_text(s->board), "system",
 		wdr_json_text(s->os_name), "host", wdr_json_text(s->host_name), "kernel",
 		wdr_json_text(s->kernel), "runs_on", wdr_json_text(s->root_source), "disks", disks);
-	json_dumpf(root, file, JSON_INDENT(2));
-	fputc('\n', file);
+	wdr_json_print(root, file);
 }

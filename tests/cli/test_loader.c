@@ -81,7 +81,7 @@ static const struct {
 	{ ":", { "--write" }, 2, "--write needs an image to be written" },
 	{ ":", { INSTALLED, "--despite", "owls" }, 2, "--despite is kind or board" },
 	{ ":", { INSTALLED, "--restore" }, 2, "it takes no image" },
-	{ ":", { "a", "b" }, 2, "loader takes one image" },
+	{ ":", { "a", "b" }, 2, "loader takes no 'b'; it writes one image" },
 	{ ":", { "--restore" }, 0, "no logbook tells of a change that is still in force" },
 };
 
