@@ -25,8 +25,8 @@ static bool make_swap(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 	WdrSwap swap;
 
 	if (!wdr_logbook_step(
-		    m->logbook, error, "making the swap area of partition %u", p->number) ||
-		!wdr_blockdev_read(m->source->system->dev, head, len, p->from.start, error))
+		    m->records.logbook, error, "making the swap area of partition %u", p->number) ||
+		!wdr_blockdev_read(m->disks.source->system->dev, head, len, p->from.start, error))
 		return false;
 	if (!wdr_swap_parse(head, len, &swap) || !wdr_swap_parse_uuid(p->to.uuid, swap.uuid))
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
@@ -36,9 +36,9 @@ static bool make_swap(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 	if (!wdr_swap_make(&swap, p->to.size, head))
 		return wdr_error_set(error, WDR_ERROR_NO_SPACE,
 			"partition %u is too small for a swap area", p->number);
-	if (!wdr_blockdev_write(m->target, head, swap.page_bytes, p->to.start, error) ||
-		!wdr_blockdev_flush(m->target, error) ||
-		!wdr_blockdev_read(m->medium, back, swap.page_bytes, p->to.start, error))
+	if (!wdr_blockdev_write(m->disks.target, head, swap.page_bytes, p->to.start, error) ||
+		!wdr_blockdev_flush(m->disks.target, error) ||
+		!wdr_blockdev_read(m->disks.medium, back, swap.page_bytes, p->to.start, error))
 		return false;
 	return memcmp(head, back, swap.page_bytes) == 0 ||
 	       wdr_error_set(error, WDR_ERROR_IO,
@@ -96,11 +96,11 @@ static bool copy_range(WdrMoveRun *m, const WdrBlockRange *r, const Stretch *of,
 	WdrHash *ret, GError **error)
 {
 	WdrBlockRange there = { r->to, 0, r->size, r->what };
-	const Pass copying = { m->source->system->dev, m->target, r, of, damage };
-	const Pass reading_back = { m->medium, NULL, &there, of, NULL };
+	const Pass copying = { m->disks.source->system->dev, m->disks.target, r, of, damage };
+	const Pass reading_back = { m->disks.medium, NULL, &there, of, NULL };
 	WdrHash back;
 
-	if (!go_over(m, &copying, ret, error) || !wdr_blockdev_flush(m->target, error) ||
+	if (!go_over(m, &copying, ret, error) || !wdr_blockdev_flush(m->disks.target, error) ||
 		!go_over(m, &reading_back, &back, error))
 		return false;
 	return wdr_hash_equal(*ret, back) ||
@@ -110,7 +110,7 @@ static bool copy_range(WdrMoveRun *m, const WdrBlockRange *r, const Stretch *of,
 static bool announce(WdrMoveRun *m, const char *what, GError **error)
 {
 	return wdr_logbook_step(
-		m->logbook, error, "copying %s block by block, and reading it back", what);
+		m->records.logbook, error, "copying %s block by block, and reading it back", what);
 }
 
 bool wdr_move_run_copy_range(WdrMoveRun *m, const WdrBlockRange *range, GError **error)
@@ -135,17 +135,17 @@ typedef struct {
 static bool is_there(
 	Blocks *b, const WdrBlockRange *r, const Stretch *of, bool *ret, GError **error)
 {
-	const WdrMoveProgress *logged = &b->m->logged;
+	const WdrMoveProgress *logged = &b->m->records.logged;
 	const WdrMoveProgressRange *then =
 		wdr_move_progress_range(logged, b->part->number, of->before);
 	g_autoptr(WdrDamage) damage = wdr_damage_new(&b->failures);
 	WdrHash now;
 
-	/* One with damage is not told of, but what is missing of it is. */
+	/* A damaged one is not recorded, but what is missing of it is. */
 	*ret = !then && wdr_move_progress_is_copied(logged, b->part->number);
 	if (!then || then->size != r->size)
 		return true;
-	const Pass reading = { b->m->source->system->dev, NULL, r, of, damage };
+	const Pass reading = { b->m->disks.source->system->dev, NULL, r, of, damage };
 	if (!go_over(b->m, &reading, &now, error))
 		return false;
 	*ret = damage->ranges->len > 0 || wdr_hash_equal(now, then->hash);
@@ -173,19 +173,19 @@ static bool copy_stretch(Blocks *b, uint64_t start, GError **error)
 		return false;
 	g_array_append_vals(b->missing, damage->ranges->data, damage->ranges->len);
 	return damage->ranges->len > 0 ||
-	       wdr_logbook_range(b->m->logbook, p->number, &done, hash, error);
+	       wdr_logbook_range(b->m->records.logbook, p->number, &done, hash, error);
 }
 
 /* What was said before of one that is begun does not count. */
 static bool begin(Blocks *b, GError **error)
 {
-	const WdrMoveProgress *logged = &b->m->logged;
+	const WdrMoveProgress *logged = &b->m->records.logged;
 
 	if (wdr_move_progress_range(logged, b->part->number, 0) ||
 		wdr_move_progress_is_copied(logged, b->part->number))
 		return true;
 	wdr_unreadable_forget_partition(logged->missing, b->part->number);
-	return wdr_logbook_part(b->m->logbook, b->part->number, WDR_PART_BEGUN, error);
+	return wdr_logbook_part(b->m->records.logbook, b->part->number, WDR_PART_BEGUN, error);
 }
 
 bool wdr_move_run_copy_blocks(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
@@ -194,7 +194,7 @@ bool wdr_move_run_copy_blocks(WdrMoveRun *m, const WdrItineraryPart *p, GError *
 	g_autoptr(GArray) missing = g_array_new(FALSE, FALSE, sizeof(WdrRange));
 	Blocks b = { m, p, what, missing, 0 };
 
-	if (wdr_itinerary_way(p) == WDR_WAY_SWAP)
+	if (wdr_itinerary_method(p) == WDR_METHOD_SWAP)
 		return make_swap(m, p, error);
 	m->result->bytes += p->bytes;
 	if (!begin(&b, error) || !announce(m, what, error))
@@ -205,7 +205,8 @@ bool wdr_move_run_copy_blocks(WdrMoveRun *m, const WdrItineraryPart *p, GError *
 	}
 	/* Of one that was copied already what is missing was said then. */
 	bool is_news = missing->len > 0 ||
-		       (!wdr_move_progress_is_copied(&m->logged, p->number) &&
-			       wdr_unreadable_find(m->logged.missing, p->number, NULL));
-	return !is_news || wdr_move_run_note_unreadable(m, p->number, NULL, missing, error);
+		       (!wdr_move_progress_is_copied(&m->records.logged, p->number) &&
+			       wdr_unreadable_find(m->records.logged.missing, p->number, NULL));
+	return !is_news ||
+	       wdr_move_records_note_unreadable(&m->records, p->number, NULL, missing, error);
 }

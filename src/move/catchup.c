@@ -66,7 +66,7 @@ static WdrDifference difference_of(const WdrMoveRun *m, const WdrItineraryPart *
 		.source = wdr_move_run_source_part(m, p->number)->volume,
 		.exclude = exclude,
 		.edited = edited,
-		.missing = m->logged.missing,
+		.missing = m->records.logged.missing,
 		.partition = p->number };
 }
 
@@ -81,11 +81,13 @@ static void keep_whole(const WdrItineraryPart *p, GPtrArray *diffs)
 		((WdrDiff *)diffs->pdata[i])->kind = WDR_DIFF_EDITED;
 }
 
+/* What differs between the source as it is now and the packing list. The target is not read for
+ * this: what is on it was read back when the list was written. */
 static bool find_in_part(WdrMoveRun *m, const WdrItineraryPart *p, Found *ret, GError **error)
 {
 	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, p);
 	g_autoptr(GHashTable) edited = edited_files(m, p->number);
-	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	WdrDifference d = difference_of(m, p, exclude, edited);
 	g_autoptr(WdrPacking) packing = NULL;
 
@@ -110,7 +112,7 @@ static unsigned count_to_copy(const Found *f)
 static bool find_all(WdrMoveRun *m, GPtrArray *found, unsigned *ret_count, GError **error)
 {
 	*ret_count = 0;
-	if (!wdr_running_refresh(m->world, m->source->disk, m->source->system, error))
+	if (!wdr_running_refresh(m->world, m->disks.source->disk, m->disks.source->system, error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
@@ -131,7 +133,7 @@ static bool find_all(WdrMoveRun *m, GPtrArray *found, unsigned *ret_count, GErro
 
 static const WdrUnreadable *missing_of(const WdrMoveRun *m, const Found *f, const char *path)
 {
-	return wdr_unreadable_find(m->logged.missing, f->part->number, path);
+	return wdr_unreadable_find(m->records.logged.missing, f->part->number, path);
 }
 
 /* Of what was renamed nothing was read again: the same is missing as before. */
@@ -142,11 +144,12 @@ static bool note_renamed(WdrMoveRun *m, const Found *f, GError **error)
 		const WdrUnreadable *was =
 			diff->renamed_from ? missing_of(m, f, diff->renamed_from) : NULL;
 		bool is_accepted = was && was->is_accepted;
-		if (was && !wdr_move_run_note_unreadable(
-				   m, f->part->number, diff->now.path, was->ranges, error))
+		if (was && !wdr_move_records_note_unreadable(&m->records, f->part->number,
+				   diff->now.path, was->ranges, error))
 			return false;
 		if (is_accepted)
-			wdr_unreadable_find(m->logged.missing, f->part->number, diff->now.path)
+			wdr_unreadable_find(
+				m->records.logged.missing, f->part->number, diff->now.path)
 				->is_accepted = true;
 	}
 	return true;
@@ -163,8 +166,8 @@ static bool note_missing(WdrMoveRun *m, const Found *f, GError **error)
 		bool is_copied = (diff->kind == WDR_DIFF_NEW && !diff->renamed_from) ||
 				 diff->kind == WDR_DIFF_CONTENT || diff->kind == WDR_DIFF_REMOVED;
 		if (is_copied && (diff->missing->len > 0 || missing_of(m, f, path)) &&
-			!wdr_move_run_note_unreadable(
-				m, f->part->number, path, diff->missing, error))
+			!wdr_move_records_note_unreadable(
+				&m->records, f->part->number, path, diff->missing, error))
 			return false;
 	}
 	return true;
@@ -174,12 +177,13 @@ static bool apply_to_ext(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GError
 {
 	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, f->part);
 	g_autoptr(GHashTable) edited = edited_files(m, f->part->number);
-	g_autofree char *list = wdr_move_run_packing_file(m, f->part);
+	g_autofree char *list = wdr_move_records_packing_file(&m->records, f->part);
 	WdrDifference d = difference_of(m, f->part, exclude, edited);
 	uint64_t offset = 0;
 	uint64_t bytes = 0;
 	WdrBlockDev *dev = wdr_last_part_device(m, last_part, f->part, false, &offset);
-	WdrBuildTarget target = { dev, offset, f->part->to.size, m->source->scratch, NULL, NULL };
+	WdrBuildTarget target = { dev, offset, f->part->to.size, m->disks.source->scratch, NULL,
+		NULL };
 
 	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error) ||
 		!wdr_apply_list(list, f->diffs, f->begun, error))
@@ -212,7 +216,7 @@ static bool copy_fat_again(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GErr
 	       wdr_move_run_check_fat(m, medium, offset, f->part->to.size, error);
 }
 
-/* What was renamed is told under its new name alone. */
+/* What was renamed is listed under its new name alone. */
 static void tell(WdrCaughtUp *ret, const Found *f)
 {
 	g_autoptr(GHashTable) renamed = g_hash_table_new(g_str_hash, g_str_equal);
@@ -241,6 +245,8 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 	}
 }
 
+/* Before the first change the target is made unbootable again (wdr_last_part_take), and each part
+ * is marked "changing" in the logbook: cut off here, it is copied anew. */
 static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found, GError **error)
 {
 	if (!last_part->dev && !wdr_last_part_take(m, last_part, error))
@@ -249,8 +255,9 @@ static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found
 		Found *f = found->pdata[i];
 		if (count_to_copy(f) == 0)
 			continue;
-		if (!wdr_logbook_step(m->logbook, error, "copying %u changes to partition %u",
-			    count_to_copy(f), f->part->number) ||
+		if (!wdr_logbook_step(m->records.logbook, error,
+			    "copying %u changes to partition %u", count_to_copy(f),
+			    f->part->number) ||
 			!wdr_move_run_note_changing(m, f->part, error) ||
 			!(wdr_move_run_is_fat(f->part) ? copy_fat_again : apply_to_ext)(
 				m, last_part, f, error) ||
@@ -260,16 +267,19 @@ static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found
 	return true;
 }
 
+/* A pass takes time, in which the source may change again: so there are up to three, each shorter
+ * than the one before. What still differs in the last one is named to the user. */
 bool wdr_catchup_passes(WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
 {
 	caught_up_init(ret);
 	for (ret->passes = 0; ret->passes < WDR_PASSES_MAX; ret->passes++) {
 		g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
 		unsigned count = 0;
-		if (!wdr_logbook_step(m->logbook, error, "looking for what changed since") ||
+		if (!wdr_logbook_step(
+			    m->records.logbook, error, "looking for what changed since") ||
 			!find_all(m, found, &count, error))
 			return false;
-		/* The last look finds what still changes; what it tells of was copied as it was.
+		/* The last look finds what still changes; what it found was copied as it was.
 		 */
 		bool is_last = ret->passes + 1 == WDR_PASSES_MAX;
 		for (guint i = 0; i < found->len; i++)
@@ -292,35 +302,38 @@ static bool is_unfinished(const WdrMoveRun *m, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
 		m->it->target.name);
-	wdr_error_hint(error, "go on with it: wanderitas move --resume %s", m->state);
+	wdr_error_hint(error, "go on with it: wanderitas move --resume %s", m->records.state);
 	return false;
 }
 
 /* Also of a catching up: it may have been cut off when all but the boot marks was in its place. */
 static bool check_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *path = wdr_move_run_logbook_file(m);
+	g_autofree char *path = wdr_move_records_logbook_file(&m->records);
 
-	wdr_move_progress_clear(&m->logged);
-	return wdr_move_progress_read(path, &m->logged, error) &&
-	       ((m->logged.was_done && m->logged.is_released) || is_unfinished(m, error));
+	wdr_move_progress_clear(&m->records.logged);
+	return wdr_move_progress_read(path, &m->records.logged, error) &&
+	       ((m->records.logged.was_done && m->records.logged.is_released) ||
+		       is_unfinished(m, error));
 }
 
+/* The packing lists describe what the move made. They are of use only if nobody put another file
+ * system in its place since. */
 static bool check_target_parts(WdrMoveRun *m, GError **error)
 {
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		g_auto(WdrProbe) probe = { 0 };
-		if (wdr_probe_is_unfinished(m->medium, p->to.start))
+		if (wdr_probe_is_unfinished(m->disks.medium, p->to.start))
 			return is_unfinished(m, error);
-		if (!wdr_probe_read(m->medium, p->to.start, p->to.size, &probe, error))
+		if (!wdr_probe_read(m->disks.medium, p->to.start, p->to.size, &probe, error))
 			return false;
 		if (g_strcmp0(probe.uuid, p->to.uuid) != 0)
 			return wdr_error_set(error, WDR_ERROR_REFUSED,
 				"partition %u of %s is not the one that the move made", p->number,
 				m->it->target.name);
-		if (wdr_itinerary_way(p) == WDR_WAY_EXT &&
-			!wdr_ext_change_check(m->medium, p->to.start, p->to.size, error)) {
+		if (wdr_itinerary_method(p) == WDR_METHOD_EXT &&
+			!wdr_ext_change_check(m->disks.medium, p->to.start, p->to.size, error)) {
 			g_prefix_error(error, "%s: partition %u: ", m->it->target.name, p->number);
 			return false;
 		}
@@ -330,9 +343,9 @@ static bool check_target_parts(WdrMoveRun *m, GError **error)
 
 static bool open_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *logbook = wdr_move_run_logbook_file(m);
+	g_autofree char *logbook = wdr_move_records_logbook_file(&m->records);
 
-	return wdr_logbook_open(m->world, logbook, &m->logbook, error);
+	return wdr_logbook_open(m->world, logbook, &m->records.logbook, error);
 }
 
 static bool run(WdrMoveRun *m, GError **error)

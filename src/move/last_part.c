@@ -38,14 +38,14 @@ void wdr_last_part_begin(WdrMoveRun *m, WdrLastPart *ret)
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
 
 	ret->part = p;
-	ret->dev = wdr_blockdev_new_held(m->target, p->to.start, p->to.size, HELD_BYTES);
-	ret->seen = wdr_blockdev_new_held(m->medium, p->to.start, p->to.size, HELD_BYTES);
+	ret->dev = wdr_blockdev_new_held(m->disks.target, p->to.start, p->to.size, HELD_BYTES);
+	ret->seen = wdr_blockdev_new_held(m->disks.medium, p->to.start, p->to.size, HELD_BYTES);
 	m->last_part = ret;
 }
 
 static char *hold_file(const WdrMoveRun *m)
 {
-	return g_build_filename(m->state, "held.bin", NULL);
+	return g_build_filename(m->records.state, "held.bin", NULL);
 }
 
 /* Must come before any logbook line that relies on what is held: after a power cut held.bin is all
@@ -71,14 +71,15 @@ bool wdr_last_part_put_note(WdrMoveRun *m, GError **error)
 	uint8_t note[512] = WDR_UNFINISHED_NOTE;
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
 
-	return wdr_blockdev_zero(m->target, p->to.start, HELD_BYTES, error) &&
-	       wdr_blockdev_write(m->target, note, sizeof(note), p->to.start, error) &&
-	       wdr_blockdev_flush(m->target, error);
+	return wdr_blockdev_zero(m->disks.target, p->to.start, HELD_BYTES, error) &&
+	       wdr_blockdev_write(m->disks.target, note, sizeof(note), p->to.start, error) &&
+	       wdr_blockdev_flush(m->disks.target, error);
 }
 
 bool wdr_move_run_write_table(WdrMoveRun *m, bool with_marks, GError **error)
 {
-	return m->it->into || wdr_parttable_write(m->target, m->table, with_marks, error);
+	return m->it->into ||
+	       wdr_parttable_write(m->disks.target, m->disks.table, with_marks, error);
 }
 
 /* The target cannot be taken for a system. */
@@ -94,10 +95,10 @@ bool wdr_last_part_take(WdrMoveRun *m, WdrLastPart *ret, GError **error)
 
 	wdr_last_part_begin(m, ret);
 	*m->has_begun = true;
-	return wdr_blockdev_read(m->medium, head, HELD_BYTES, p->to.start, error) &&
+	return wdr_blockdev_read(m->disks.medium, head, HELD_BYTES, p->to.start, error) &&
 	       wdr_blockdev_write(ret->dev, head, HELD_BYTES, 0, error) &&
-	       wdr_last_part_save(m, error) && wdr_logbook_mark(m->logbook, WDR_MARK_HELD, error) &&
-	       hide(m, error);
+	       wdr_last_part_save(m, error) &&
+	       wdr_logbook_mark(m->records.logbook, WDR_MARK_HELD, error) && hide(m, error);
 }
 
 bool wdr_last_part_resume(WdrMoveRun *m, WdrLastPart *ret, bool has_head, GError **error)
@@ -133,8 +134,8 @@ WdrBlockDev *wdr_last_part_device(const WdrMoveRun *m, const WdrLastPart *h,
 
 	*ret_offset = is_held ? 0 : p->to.start;
 	if (is_medium)
-		return is_held ? h->seen : m->medium;
-	return is_held ? h->dev : m->target;
+		return is_held ? h->seen : m->disks.medium;
+	return is_held ? h->dev : m->disks.target;
 }
 
 bool wdr_last_part_verify(
@@ -157,13 +158,13 @@ static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
 	const WdrItineraryPart *p = h->part;
 
 	if (!wdr_stop_check(error) ||
-		!wdr_logbook_step(m->logbook, error,
+		!wdr_logbook_step(m->records.logbook, error,
 			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
 						 : "making partition %u whole",
 			p->number) ||
 		!wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) ||
 		!wdr_blockdev_release(h->dev, error) ||
-		!wdr_blockdev_read(m->medium, read_back, HELD_BYTES, p->to.start, error))
+		!wdr_blockdev_read(m->disks.medium, read_back, HELD_BYTES, p->to.start, error))
 		return false;
 	return memcmp(head, read_back, HELD_BYTES) == 0 ||
 	       wdr_error_set(error, WDR_ERROR_IO,
@@ -189,10 +190,10 @@ static bool put_boot_code(WdrMoveRun *m, GError **error)
 
 	if (!m->it->loader.has_boot_code)
 		return true;
-	if (!wdr_blockdev_read(m->source->system->dev, code, sizeof(code), 0, error) ||
-		!wdr_blockdev_write(m->target, code, sizeof(code), 0, error) ||
-		!wdr_blockdev_flush(m->target, error) ||
-		!wdr_blockdev_read(m->medium, back, sizeof(back), 0, error))
+	if (!wdr_blockdev_read(m->disks.source->system->dev, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_write(m->disks.target, code, sizeof(code), 0, error) ||
+		!wdr_blockdev_flush(m->disks.target, error) ||
+		!wdr_blockdev_read(m->disks.medium, back, sizeof(back), 0, error))
 		return false;
 	return memcmp(code, back, sizeof(code)) == 0 ||
 	       wdr_error_set(error, WDR_ERROR_IO,
@@ -204,11 +205,11 @@ static bool put_boot_code(WdrMoveRun *m, GError **error)
 bool wdr_last_part_release(WdrMoveRun *m, WdrLastPart *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
-	       (m->it->into ||
-		       wdr_logbook_step(m->logbook, error, "writing the final partition table")) &&
+	       (m->it->into || wdr_logbook_step(m->records.logbook, error,
+				       "writing the final partition table")) &&
 	       wdr_move_run_write_table(m, true, error) && put_boot_code(m, error) &&
-	       wdr_blockdev_flush(m->target, error) &&
-	       wdr_logbook_mark(m->logbook, WDR_MARK_RELEASED, error) &&
+	       wdr_blockdev_flush(m->disks.target, error) &&
+	       wdr_logbook_mark(m->records.logbook, WDR_MARK_RELEASED, error) &&
 	       /* Where it cannot, it will at the next start. */
-	       (wdr_blockdev_reread_table(m->target), true);
+	       (wdr_blockdev_reread_table(m->disks.target), true);
 }

@@ -41,13 +41,13 @@ static bool prepare(WdrMoveRun *m, GError **error)
 	       (m->is_resuming ? wdr_move_run_reopen_target(m, error)
 			       : wdr_move_run_open_target(m, &m->it->target, error) &&
 					 wdr_move_run_check_target_contents(m, error)) &&
-	       (!wdr_move_run_has_source_edits(m->it) || wdr_running_is(m->source->system) ||
-		       wdr_change_check_rest(m->world, m->source->disk, error));
+	       (!wdr_move_run_has_source_edits(m->it) || wdr_running_is(m->disks.source->system) ||
+		       wdr_change_check_rest(m->world, m->disks.source->disk, error));
 }
 
 static void remove_checkpoint(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
-	g_autofree char *path = wdr_move_run_checkpoint_file(m, p);
+	g_autofree char *path = wdr_move_records_checkpoint_file(&m->records, p);
 
 	wdr_record_remove(path);
 }
@@ -63,21 +63,21 @@ static bool hint_at_state(GError **error)
 
 static bool begin_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
-	g_autofree char *logbook = wdr_move_run_logbook_file(m);
+	g_autofree char *itinerary = g_build_filename(m->records.state, "itinerary.json", NULL);
+	g_autofree char *logbook = wdr_move_records_logbook_file(&m->records);
 	g_autofree char *json = wdr_itinerary_to_json(m->it);
 
 	if (m->is_resuming)
-		return wdr_logbook_open(m->world, logbook, &m->logbook, error);
+		return wdr_logbook_open(m->world, logbook, &m->records.logbook, error);
 	for (guint i = 0; i < m->it->parts->len; i++)
 		remove_checkpoint(m, m->it->parts->pdata[i]);
-	g_autofree char *ready = g_build_filename(m->state, WDR_READY_FILE, NULL);
+	g_autofree char *ready = g_build_filename(m->records.state, WDR_READY_FILE, NULL);
 	if (!m->ready)
 		wdr_record_remove(ready);
 	return (wdr_record_write(itinerary, json, strlen(json), error) &&
 		       (!m->ready || wdr_record_write(ready, m->ready, strlen(m->ready), error)) &&
 		       wdr_logbook_begin(
-			       m->world, logbook, "itinerary.json", &m->logbook, error)) ||
+			       m->world, logbook, "itinerary.json", &m->records.logbook, error)) ||
 	       hint_at_state(error);
 }
 
@@ -87,8 +87,8 @@ static bool wipe(WdrMoveRun *m, uint64_t start, uint64_t size, GError **error)
 {
 	uint64_t part = MIN(size, WIPE_BYTES);
 
-	return wdr_blockdev_zero(m->target, start, part, error) &&
-	       wdr_blockdev_zero(m->target, start + size - part, part, error);
+	return wdr_blockdev_zero(m->disks.target, start, part, error) &&
+	       wdr_blockdev_zero(m->disks.target, start + size - part, part, error);
 }
 
 /* What is going to be erased is of no use to the medium any more. */
@@ -96,30 +96,34 @@ static void discard(WdrMoveRun *m)
 {
 	const WdrItineraryPart *only = m->it->parts->pdata[0];
 	uint64_t start = m->it->into ? only->to.start : 0;
-	uint64_t size = m->it->into ? only->to.size : wdr_blockdev_size(m->target);
+	uint64_t size = m->it->into ? only->to.size : wdr_blockdev_size(m->disks.target);
 
-	if (!wdr_blockdev_discard(m->target, start, size))
+	if (!wdr_blockdev_discard(m->disks.target, start, size))
 		g_debug("%s cannot discard", m->it->target.name);
 }
 
+/* Wipes where old tables, superblocks and signatures may be: first and last MiB of the disk and of
+ * each new partition. What else was on the disk is not overwritten. */
 static bool empty_target(WdrMoveRun *m, GError **error)
 {
 	discard(m);
-	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->target), error))
+	if (!m->it->into && !wipe(m, 0, wdr_blockdev_size(m->disks.target), error))
 		return false;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		if (!wipe(m, p->to.start, p->to.size, error))
 			return false;
 	}
-	return m->it->into || wdr_truesize_prove(m->target, m->medium, error);
+	return m->it->into || wdr_truesize_prove(m->disks.target, m->disks.medium, error);
 }
 
+/* The first write of a move. The mark "cleared" comes after it: without the mark, going on begins
+ * here. */
 static bool clear_target(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *erased = wdr_itinerary_erased(m->it);
 
-	if (!wdr_logbook_step(m->logbook, error,
+	if (!wdr_logbook_step(m->records.logbook, error,
 		    m->it->into ? "clearing %s"
 				: "clearing %s and writing an empty partition table",
 		    erased))
@@ -129,7 +133,7 @@ static bool clear_target(WdrMoveRun *m, GError **error)
 	/* Whatever went wrong with it: what was there before must not be taken for a system. */
 	GError **second = is_empty ? error : NULL;
 	return wdr_last_part_put_note(m, second) && wdr_move_run_write_table(m, false, second) &&
-	       is_empty && wdr_logbook_mark(m->logbook, WDR_MARK_CLEARED, error);
+	       is_empty && wdr_logbook_mark(m->records.logbook, WDR_MARK_CLEARED, error);
 }
 
 /* ---- steps 2 to 5 ---- */
@@ -138,7 +142,7 @@ static bool clear_target(WdrMoveRun *m, GError **error)
 static bool make_seal(const WdrMoveRun *m, const WdrItineraryPart *p, bool with_head,
 	WdrPartSeal *ret, GError **error)
 {
-	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	uint8_t head[SEAL_BYTES];
 	WdrStat st;
 
@@ -150,7 +154,7 @@ static bool make_seal(const WdrMoveRun *m, const WdrItineraryPart *p, bool with_
 	ret->has_head = with_head && wdr_move_run_is_volume(p);
 	if (!ret->has_head)
 		return true;
-	if (!wdr_blockdev_read(m->medium, head, sizeof(head), p->to.start, error))
+	if (!wdr_blockdev_read(m->disks.medium, head, sizeof(head), p->to.start, error))
 		return false;
 	ret->head = wdr_hash(head, sizeof(head));
 	return true;
@@ -161,7 +165,7 @@ static bool make_seal(const WdrMoveRun *m, const WdrItineraryPart *p, bool with_
 static bool look_at_seal(
 	const WdrMoveRun *m, const WdrItineraryPart *p, bool *ret_holds, GError **error)
 {
-	const WdrPartSeal *was = wdr_move_progress_seal(&m->logged, p->number);
+	const WdrPartSeal *was = wdr_move_progress_seal(&m->records.logged, p->number);
 	WdrPartSeal now = { 0 };
 
 	if (!make_seal(m, p, was->has_head, &now, error))
@@ -191,7 +195,7 @@ bool wdr_move_run_note_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError *
 
 	if ((is_held && !wdr_last_part_save(m, error)) ||
 		!make_seal(m, p, !is_held, &seal, error) ||
-		!wdr_logbook_sealed(m->logbook, p->number, WDR_PART_COPIED, &seal, error))
+		!wdr_logbook_sealed(m->records.logbook, p->number, WDR_PART_COPIED, &seal, error))
 		return false;
 	remove_checkpoint(m, p);
 	return true;
@@ -200,19 +204,19 @@ bool wdr_move_run_note_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError *
 bool wdr_move_run_note_changing(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
 	remove_checkpoint(m, p);
-	return wdr_logbook_part(m->logbook, p->number, WDR_PART_CHANGING, error);
+	return wdr_logbook_part(m->records.logbook, p->number, WDR_PART_CHANGING, error);
 }
 
-bool wdr_move_run_note_unreadable(
-	WdrMoveRun *m, unsigned number, const char *path, const GArray *ranges, GError **error)
+bool wdr_move_records_note_unreadable(WdrMoveRecords *records, unsigned number, const char *path,
+	const GArray *ranges, GError **error)
 {
-	wdr_unreadable_set(m->logged.missing, number, path, ranges);
-	return wdr_logbook_unreadable(m->logbook, number, path, ranges, error);
+	wdr_unreadable_set(records->logged.missing, number, path, ranges);
+	return wdr_logbook_unreadable(records->logbook, number, path, ranges, error);
 }
 
 bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 {
-	unsigned count = wdr_unreadable_count_open(m->logged.missing);
+	unsigned count = wdr_unreadable_count_open(m->records.logged.missing);
 
 	if (count == 0 || m->accepts_damage)
 		return true;
@@ -222,13 +226,13 @@ bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 		"everything else is on %s and was read back; it is marked unfinished and will not boot. To "
 		"finish with these files as they are, zeros where nothing could be read: 'wanderitas move "
 		"--resume --accept-damage %s'",
-		m->it->target.name, m->state);
+		m->it->target.name, m->records.state);
 	return false;
 }
 
 bool wdr_move_run_end_well(WdrMoveRun *m, GError **error)
 {
-	if (!wdr_logbook_done(m->logbook, error))
+	if (!wdr_logbook_done(m->records.logbook, error))
 		return false;
 	wdr_last_part_forget(m);
 	return true;
@@ -238,7 +242,7 @@ bool wdr_move_run_end_well(WdrMoveRun *m, GError **error)
 static bool count_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
 	g_autoptr(WdrPacking) list = NULL;
-	g_autofree char *path = wdr_move_run_packing_file(m, p);
+	g_autofree char *path = wdr_move_records_packing_file(&m->records, p);
 	const WdrListEntry *packed = NULL;
 
 	m->result->bytes += p->bytes;
@@ -257,23 +261,23 @@ static bool count_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError **erro
 
 static bool copy_volume(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	if (!wdr_move_run_fill(m, p, m->target, p->to.start, error) ||
-		!wdr_move_run_compare(m, p, m->medium, p->to.start, error) ||
-		!wdr_logbook_step(m->logbook, error, "checking partition %u", p->number))
+	if (!wdr_move_run_fill(m, p, m->disks.target, p->to.start, error) ||
+		!wdr_move_run_compare(m, p, m->disks.medium, p->to.start, error) ||
+		!wdr_logbook_step(m->records.logbook, error, "checking partition %u", p->number))
 		return false;
 	return wdr_move_run_is_fat(p)
-		       ? wdr_move_run_check_fat(m, m->medium, p->to.start, p->to.size, error)
+		       ? wdr_move_run_check_fat(m, m->disks.medium, p->to.start, p->to.size, error)
 		       : wdr_move_run_check_ext(m, p, error);
 }
 
 static bool copy_part(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	bool is_copied = wdr_move_progress_is_copied(&m->logged, p->number);
+	bool is_copied = wdr_move_progress_is_copied(&m->records.logged, p->number);
 
 	if (is_copied && !look_at_seal(m, p, &is_copied, error))
 		return false;
 	/* Passes find what changed on a volume since; blocks are looked at again. */
-	if (is_copied && wdr_itinerary_way(p) != WDR_WAY_BLOCKS)
+	if (is_copied && wdr_itinerary_method(p) != WDR_METHOD_BLOCKS)
 		return count_copied(m, p, error);
 	return (wdr_move_run_is_volume(p) ? copy_volume : wdr_move_run_copy_blocks)(m, p, error) &&
 	       wdr_move_run_note_copied(m, p, error);
@@ -284,7 +288,7 @@ static bool copy_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 {
 	const WdrItineraryPart *p = last_part->part;
 
-	bool is_copied = wdr_move_progress_is_copied(&m->logged, p->number);
+	bool is_copied = wdr_move_progress_is_copied(&m->records.logged, p->number);
 	bool holds = true;
 
 	if (is_copied)
@@ -294,7 +298,8 @@ static bool copy_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	       wdr_last_part_look(last_part, error) &&
 	       wdr_move_run_compare(m, p, last_part->seen, 0, error) &&
 	       (!wdr_move_run_is_fat(p) ||
-		       (wdr_logbook_step(m->logbook, error, "checking partition %u", p->number) &&
+		       (wdr_logbook_step(
+				m->records.logbook, error, "checking partition %u", p->number) &&
 			       wdr_move_run_check_fat(m, last_part->seen, 0, p->to.size, error))) &&
 	       wdr_move_run_note_copied(m, p, error);
 }
@@ -303,14 +308,14 @@ static bool copy_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 static bool begin_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 {
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
-	g_autofree char *checkpoint = wdr_move_run_checkpoint_file(m, p);
+	g_autofree char *checkpoint = wdr_move_records_checkpoint_file(&m->records, p);
 
 	if (!m->is_resuming) {
 		wdr_last_part_begin(m, last_part);
 		return true;
 	}
-	bool has_head =
-		wdr_move_progress_is_copied(&m->logged, p->number) || access(checkpoint, F_OK) == 0;
+	bool has_head = wdr_move_progress_is_copied(&m->records.logged, p->number) ||
+			access(checkpoint, F_OK) == 0;
 	return wdr_last_part_resume(m, last_part, has_head, error);
 }
 
@@ -334,7 +339,7 @@ static bool note_figures(WdrMoveRun *m, GError **error)
 		.copy_s = r->copy_s,
 		.read_back_s = r->verify_s };
 
-	return wdr_logbook_figures(m->logbook, &figures, error);
+	return wdr_logbook_figures(m->records.logbook, &figures, error);
 }
 
 /* A part is read back before the next one is written. Blocks of it are remembered, close enough to
@@ -355,13 +360,14 @@ static bool remember(
 		CLAMP(least / 4, SPOTS_APART_MIN, SPOTS_APART_MAX), error);
 }
 
+/* See "The order of a move" in docs/ARCHITECTURE.md; this is steps 2 to 5. */
 static bool copy_all(WdrMoveRun *m, GError **error)
 {
-	g_autoptr(WdrSpots) spots = wdr_spots_new(m->medium);
+	g_autoptr(WdrSpots) spots = wdr_spots_new(m->disks.medium);
 	g_auto(WdrLastPart) last_part = { 0 };
 	const WdrItineraryPart *last = wdr_move_run_last(m->it);
 
-	if (!m->logged.is_cleared && !clear_target(m, error))
+	if (!m->records.logged.is_cleared && !clear_target(m, error))
 		return false;
 	*m->has_begun = true;
 	for (guint i = 0; i < m->it->parts->len; i++) {
@@ -371,12 +377,12 @@ static bool copy_all(WdrMoveRun *m, GError **error)
 	}
 	/* Whatever wrote to the source since an interruption is found like what does while we read.
 	 */
-	bool may_differ = wdr_running_is(m->source->system) || m->is_resuming;
+	bool may_differ = wdr_running_is(m->disks.source->system) || m->is_resuming;
 	return begin_last(m, &last_part, error) && copy_last(m, &last_part, error) &&
 	       copy_loader(m, error) && wdr_spots_check(spots, error) &&
 	       (!may_differ || wdr_catchup_passes(m, &last_part, &m->result->caught_up, error)) &&
 	       /* Somebody may have mounted it meanwhile. */
-	       wdr_source_check_quiet(m->world, m->source->disk, error) &&
+	       wdr_source_check_quiet(m->world, m->disks.source->disk, error) &&
 	       wdr_move_run_check_unreadable(m, error) && note_figures(m, error) &&
 	       wdr_records_leave(m, &last_part, error) &&
 	       wdr_last_part_release(m, &last_part, error);
@@ -404,22 +410,22 @@ static bool change_source(WdrMoveRun *m, GError **error)
 {
 	/* The firmware has no menu to choose from: the old command line is for a hand to put back.
 	 */
-	bool keeps_copy = g_strcmp0(m->source->system->flow, "firmware") == 0;
+	bool keeps_copy = g_strcmp0(m->disks.source->system->flow, "firmware") == 0;
 	g_autoptr(WdrBlockDev) dev = NULL;
 	WdrChanging c = { .world = m->world,
-		.logbook = m->logbook,
-		.state = m->state,
-		.disk = m->source->disk,
-		.system = m->source->system,
+		.logbook = m->records.logbook,
+		.state = m->records.state,
+		.disk = m->disks.source->disk,
+		.system = m->disks.source->system,
 		.next = 1 };
 
 	if (!wdr_move_run_has_source_edits(m->it))
 		return true;
 	m->result->has_changed_source = true;
-	if (!(wdr_running_is(m->source->system)
-			    ? wdr_running_use_trees(m->world, m->source->system, error)
+	if (!(wdr_running_is(m->disks.source->system)
+			    ? wdr_running_use_trees(m->world, m->disks.source->system, error)
 			    : wdr_blockdev_open(
-				      m->source->disk->path, WDR_OPEN_WRITE, &dev, error)))
+				      m->disks.source->disk->path, WDR_OPEN_WRITE, &dev, error)))
 		return false;
 	c.dev = dev;
 	for (guint i = 0; i < m->it->edits->len; i++) {
@@ -430,19 +436,19 @@ static bool change_source(WdrMoveRun *m, GError **error)
 	return true;
 }
 
-/* What the folder tells of what was done. */
+/* What the records say was done. */
 static bool read_logbook(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *path = wdr_move_run_logbook_file(m);
+	g_autofree char *path = wdr_move_records_logbook_file(&m->records);
 	g_autoptr(GPtrArray) changes = NULL;
 
 	if (!m->is_resuming)
 		return true;
-	wdr_move_progress_clear(&m->logged);
-	if (!wdr_move_progress_read(path, &m->logged, error) ||
+	wdr_move_progress_clear(&m->records.logged);
+	if (!wdr_move_progress_read(path, &m->records.logged, error) ||
 		!wdr_logbook_read(path, &changes, error))
 		return false;
-	if (m->logged.is_done) {
+	if (m->records.logged.is_done) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the move to %s was done to its end",
 			m->it->target.name);
 		wdr_error_hint(error, "what changed on the source since: wanderitas catchup");
@@ -456,18 +462,19 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 			m->it->source.name);
 		wdr_error_hint(error,
 			"put them back with 'wanderitas rewind %s', then go on with the move",
-			m->state);
+			m->records.state);
 		return false;
 	}
 	return true;
 }
 
+/* Everything before begin_logbook() only reads, but for the state folder. */
 static bool run(WdrMoveRun *m, GError **error)
 {
-	return (wdr_make_private_folder(m->state, error) || hint_at_state(error)) &&
+	return (wdr_make_private_folder(m->records.state, error) || hint_at_state(error)) &&
 	       wdr_move_run_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
 	       begin_logbook(m, error) &&
-	       (m->logged.is_released ? look_again : copy_all)(m, error) &&
+	       (m->records.logged.is_released ? look_again : copy_all)(m, error) &&
 	       change_source(m, error) && wdr_move_run_end_well(m, error);
 }
 

@@ -18,7 +18,7 @@ typedef struct {
 	/* The folder for itinerary, logbook, packing lists, checkpoints and scratch files; made if
 	 * need be. */
 	const char *state;
-	/* Go on with the move that the folder tells of; `it` is its itinerary. What is finished is
+	/* Go on with the move of the folder; `it` is its itinerary. What is finished is
 	 * not done again. */
 	bool is_resuming;
 	bool accepts_damage;       /* end well although something could not be read */
@@ -28,8 +28,8 @@ typedef struct {
 	const char *ready;
 } WdrMoveOptions;
 
-/* What an itinerary that was drawn earlier tells of the target's contents is replaced by what is
- * there now; *ret_changes (char *, a line each) tells the differences, for the user to agree to.
+/* What an itinerary says of the target's contents is replaced by what is
+ * there now; *ret_changes (char *, a line each): the differences, for the user to agree to.
  * REFUSED: it is another disk. wdr_move() refuses a target that is not as the itinerary tells. */
 bool wdr_move_look_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
@@ -46,10 +46,10 @@ char *wdr_move_default_state(const WdrWorld *world, const WdrItineraryDisk *targ
 bool wdr_move_newest_state(
 	const WdrWorld *world, char **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The same before a move is gone on with that had not told that its target is erased: that may be
- * half erased, by us. What else is there now and was not shown is told. */
+ * half erased, by us. What is there now and was not shown is reported. */
 bool wdr_move_look_again_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Takes scratch folders away that a kill left in it; nobody else may be working there. */
 void wdr_move_clear_scratch(const char *state);
-/* Whether the move that this folder tells of had begun to erase its target. */
+/* Whether the move of this folder had begun to erase its target. */
 bool wdr_move_was_begun(const char *state, bool *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -7,31 +7,41 @@
 #include "plan/itinerary.h"
 #include "plan/source.h"
 
+/* The disks of a move, from when they are opened. */
+typedef struct {
+	WdrSource *source;
+	WdrBlockDev *target;
+	WdrBlockDev *medium; /* the target, read past the page cache */
+	WdrPartTable *table; /* the new one */
+} WdrMoveDisks;
+
+/* What is kept of it in the state folder. */
+typedef struct {
+	const char *state; /* the folder */
+	WdrLogbook *logbook;
+	WdrMoveProgress logged; /* what an earlier run has done; `missing` is kept up to date */
+	int lock; /* of the folder that moves of this machine keep their state in; -1: none */
+} WdrMoveRecords;
+
 typedef struct {
 	const WdrWorld *world;
 	const WdrItinerary *it;
-	const char *state;
+	WdrMoveDisks disks;
+	WdrMoveRecords records;
 	uint64_t checkpoint_bytes;
 	const char *ready; /* as in WdrMoveOptions */
 	bool is_resuming, accepts_damage;
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
-	WdrMoveProgress logged; /* what an earlier run has done; `missing` is kept up to date */
-	WdrSource *source;
-	WdrBlockDev *target;
-	WdrBlockDev *medium; /* the target, read past the page cache */
-	WdrPartTable *table;
-	WdrLogbook *logbook;
 	WdrMoveResult *result;
 	bool *has_begun;
 	struct WdrLastPart *last_part; /* of the last part, from when it is begun; borrowed */
-	int lock; /* of the folder that moves of this machine keep their state in; -1: none */
 } WdrMoveRun;
 
 /* What a run over this state folder starts with. */
 void wdr_move_run_init(WdrMoveRun *m, const WdrWorld *world, const WdrItinerary *it,
 	const char *state, bool *has_begun, WdrMoveResult *result);
 /* The caller's. */
-char *wdr_move_run_logbook_file(const WdrMoveRun *m);
+char *wdr_move_records_logbook_file(const WdrMoveRecords *records);
 /* REFUSED: another move is under way. Held until the moving is closed. */
 bool wdr_move_run_lock(WdrMoveRun *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
@@ -45,7 +55,7 @@ bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error);
  * must still fit its files. */
 bool wdr_move_run_open_source(
 	WdrMoveRun *m, bool with_edits, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Opens the target for writing, which must be the disk that `expected` tells of. */
+/* Opens the target for writing, which must be the disk that `expected` describes. */
 bool wdr_move_run_open_target(
 	WdrMoveRun *m, const WdrItineraryDisk *expected, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* REFUSED: what is on the target, which is open, is not what the itinerary tells. */
@@ -66,8 +76,8 @@ bool wdr_move_run_is_fat(const WdrItineraryPart *p);
 /* It has entries and a packing list. */
 bool wdr_move_run_is_volume(const WdrItineraryPart *p);
 WdrExclude *wdr_move_run_exclude(const WdrMoveRun *m, const WdrItineraryPart *p);
-char *wdr_move_run_packing_file(const WdrMoveRun *m, const WdrItineraryPart *p);
-char *wdr_move_run_checkpoint_file(const WdrMoveRun *m, const WdrItineraryPart *p);
+char *wdr_move_records_packing_file(const WdrMoveRecords *records, const WdrItineraryPart *p);
+char *wdr_move_records_checkpoint_file(const WdrMoveRecords *records, const WdrItineraryPart *p);
 /* Notes in the logbook that the part is there, read back and checked; of the last part, what is
  * held goes into the state folder before. */
 bool wdr_move_run_note_copied(
@@ -78,7 +88,7 @@ bool wdr_move_run_note_changing(
 	WdrMoveRun *m, const WdrItineraryPart *p, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* Notes what the medium failed to give of a path; see unreadable.h. */
-bool wdr_move_run_note_unreadable(WdrMoveRun *m, unsigned number, const char *path,
+bool wdr_move_records_note_unreadable(WdrMoveRecords *records, unsigned number, const char *path,
 	const GArray *ranges, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Fails where something is missing that the user has not accepted. */
 bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
@@ -115,7 +125,7 @@ bool wdr_move_run_copy_range(
 /* ---- the part that comes last (last_part.c) ---- */
 
 /* Its first 64 KiB are kept in memory, and in the state folder for taking an interrupted move up; a
- * note stands on the medium in their place. */
+ * note is on the medium in their place. */
 typedef struct WdrLastPart {
 	const WdrItineraryPart *part;
 	WdrBlockDev *dev;  /* the part, for writing */
@@ -127,7 +137,7 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLastPart, wdr_last_part_clear)
 /* The new table; with --into there is none to write. */
 bool wdr_move_run_write_table(
 	WdrMoveRun *m, bool with_marks, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Of a target on whose last part the note stands already. */
+/* Of a target whose last part has the note already. */
 void wdr_last_part_begin(WdrMoveRun *m, WdrLastPart *ret);
 /* Of a whole target: writes the table without boot marks, and the note. */
 bool wdr_last_part_take(WdrMoveRun *m, WdrLastPart *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

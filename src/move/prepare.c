@@ -18,32 +18,31 @@ void wdr_move_run_init(WdrMoveRun *m, const WdrWorld *world, const WdrItinerary 
 {
 	*m = (WdrMoveRun){ .world = world,
 		.it = it,
-		.state = state,
+		.records = { .state = state, .lock = -1 },
 		.result = result,
-		.has_begun = has_begun,
-		.lock = -1 };
-	wdr_move_progress_init(&m->logged);
+		.has_begun = has_begun };
+	wdr_move_progress_init(&m->records.logged);
 	*has_begun = false;
 	*result = (WdrMoveResult){ .state = g_strdup(state) };
 }
 
-char *wdr_move_run_logbook_file(const WdrMoveRun *m)
+char *wdr_move_records_logbook_file(const WdrMoveRecords *records)
 {
-	return g_build_filename(m->state, "logbook.jsonl", NULL);
+	return g_build_filename(records->state, "logbook.jsonl", NULL);
 }
 
 bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error)
 {
-	if (failure && m->logbook)
-		wdr_logbook_stopped(m->logbook, failure->message);
-	wdr_source_free(m->source);
-	wdr_blockdev_free(m->medium);
-	wdr_blockdev_free(m->target);
-	wdr_parttable_free(m->table);
-	wdr_logbook_free(m->logbook);
-	m->result->missing = g_ptr_array_ref(m->logged.missing);
-	wdr_move_progress_clear(&m->logged);
-	wdr_fd_clear(&m->lock);
+	if (failure && m->records.logbook)
+		wdr_logbook_stopped(m->records.logbook, failure->message);
+	wdr_source_free(m->disks.source);
+	wdr_blockdev_free(m->disks.medium);
+	wdr_blockdev_free(m->disks.target);
+	wdr_parttable_free(m->disks.table);
+	wdr_logbook_free(m->records.logbook);
+	m->result->missing = g_ptr_array_ref(m->records.logged.missing);
+	wdr_move_progress_clear(&m->records.logged);
+	wdr_fd_clear(&m->records.lock);
 	if (failure)
 		g_propagate_error(error, failure);
 	return !failure;
@@ -54,14 +53,14 @@ bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error)
 bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *common = wdr_world_path(m->world, WDR_STATE_FOLDER);
-	g_autofree char *parent = g_path_get_dirname(m->state);
-	const char *folder = strcmp(parent, common) == 0 ? common : m->state;
+	g_autofree char *parent = g_path_get_dirname(m->records.state);
+	const char *folder = strcmp(parent, common) == 0 ? common : m->records.state;
 
-	m->lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (m->lock < 0)
+	m->records.lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (m->records.lock < 0)
 		return wdr_error_set_errno(error, errno, "opening the folder %s", folder);
-	if (flock(m->lock, LOCK_EX | LOCK_NB) == 0) {
-		wdr_move_clear_scratch(m->state);
+	if (flock(m->records.lock, LOCK_EX | LOCK_NB) == 0) {
+		wdr_move_clear_scratch(m->records.state);
 		return true;
 	}
 	wdr_error_set(error, WDR_ERROR_REFUSED, "another move is under way (it holds %s)", folder);
@@ -71,30 +70,30 @@ bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
 
 bool wdr_move_run_is_fat(const WdrItineraryPart *p)
 {
-	return wdr_itinerary_way(p) == WDR_WAY_FAT;
+	return wdr_itinerary_method(p) == WDR_METHOD_FAT;
 }
 
 bool wdr_move_run_is_volume(const WdrItineraryPart *p)
 {
-	return wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_move_run_is_fat(p);
+	return wdr_itinerary_method(p) == WDR_METHOD_EXT || wdr_move_run_is_fat(p);
 }
 
-char *wdr_move_run_packing_file(const WdrMoveRun *m, const WdrItineraryPart *p)
+char *wdr_move_records_packing_file(const WdrMoveRecords *records, const WdrItineraryPart *p)
 {
-	return wdr_packing_file(m->state, p->number);
+	return wdr_packing_file(records->state, p->number);
 }
 
-char *wdr_move_run_checkpoint_file(const WdrMoveRun *m, const WdrItineraryPart *p)
+char *wdr_move_records_checkpoint_file(const WdrMoveRecords *records, const WdrItineraryPart *p)
 {
 	g_autofree char *name = g_strdup_printf("checkpoint-%u", p->number);
 
-	return g_build_filename(m->state, name, NULL);
+	return g_build_filename(records->state, name, NULL);
 }
 
 WdrExclude *wdr_move_run_exclude(const WdrMoveRun *m, const WdrItineraryPart *p)
 {
-	return wdr_running_exclude(m->world, m->it, m->source->system,
-		wdr_move_run_source_part(m, p->number), m->state);
+	return wdr_running_exclude(m->world, m->it, m->disks.source->system,
+		wdr_move_run_source_part(m, p->number), m->records.state);
 }
 
 /* ---- finding the disks ---- */
@@ -167,10 +166,11 @@ static bool open_source_disk(WdrMoveRun *m, GError **error)
 	if (!find_disk(m, &m->it->source, &disk, error))
 		return false;
 	wdr_world_step(m->world, "looking at the source %s", m->it->source.name);
-	if (!wdr_source_open(m->world, disk, m->state, notes, &m->source, error))
+	if (!wdr_source_open(m->world, disk, m->records.state, notes, &m->disks.source, error))
 		return false;
 	tell_notes(m, notes);
-	return wdr_itinerary_disk_describe(m->source->disk, m->source->system->dev, &now, error) &&
+	return wdr_itinerary_disk_describe(
+		       m->disks.source->disk, m->disks.source->system->dev, &now, error) &&
 	       wdr_itinerary_check_disk(&m->it->source, &now, "source", error);
 }
 
@@ -189,7 +189,7 @@ const WdrItineraryPart *wdr_move_run_last(const WdrItinerary *it)
 
 WdrSystemPart *wdr_move_run_source_part(const WdrMoveRun *m, unsigned number)
 {
-	return wdr_system_part(m->source->system, number);
+	return wdr_system_part(m->disks.source->system, number);
 }
 
 /* Every part is still the volume that it was. */
@@ -211,8 +211,8 @@ static bool check_parts(const WdrMoveRun *m, GError **error)
 				"partition %u of the source is not the volume that the itinerary was drawn for",
 				p->number);
 	}
-	for (guint i = 0; i < m->source->system->parts->len; i++) {
-		const WdrSystemPart *s = m->source->system->parts->pdata[i];
+	for (guint i = 0; i < m->disks.source->system->parts->len; i++) {
+		const WdrSystemPart *s = m->disks.source->system->parts->pdata[i];
 		count += s->partition->is_extended ? 0 : 1;
 	}
 	return m->it->what == WDR_MOVE_ROOT || m->it->parts->len == count
@@ -226,7 +226,7 @@ static bool apply_edit(
 {
 	GBytes *bytes = NULL;
 
-	if (!wdr_edit_read(m->source->system, edit, &bytes, error))
+	if (!wdr_edit_read(m->disks.source->system, edit, &bytes, error))
 		return false;
 	g_hash_table_insert(into, g_strdup(edit->file), bytes);
 	return true;
@@ -281,18 +281,18 @@ static bool open_target_disk(WdrMoveRun *m, WdrItineraryDisk *ret_now, GError **
 	g_autoptr(WdrDisk) disk = NULL;
 
 	if (!find_disk(m, &m->it->target, &disk, error) ||
-		!wdr_check_target(m->world, m->source->disk, disk, error) ||
-		!wdr_check_target_spares(m->world, disk, m->state, error) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_WRITE, &m->target, error) ||
-		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &m->medium, error))
+		!wdr_check_target(m->world, m->disks.source->disk, disk, error) ||
+		!wdr_check_target_spares(m->world, disk, m->records.state, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_WRITE, &m->disks.target, error) ||
+		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &m->disks.medium, error))
 		return false;
 	if (disk->is_image) {
-		wdr_blockdev_set_sector_size(m->target, m->it->target.sector_size);
-		wdr_blockdev_set_sector_size(m->medium, m->it->target.sector_size);
+		wdr_blockdev_set_sector_size(m->disks.target, m->it->target.sector_size);
+		wdr_blockdev_set_sector_size(m->disks.medium, m->it->target.sector_size);
 	}
-	m->table = wdr_itinerary_table(m->it);
-	return check_into(m->it, m->target, error) &&
-	       wdr_itinerary_disk_describe(disk, m->target, ret_now, error);
+	m->disks.table = wdr_itinerary_table(m->it);
+	return check_into(m->it, m->disks.target, error) &&
+	       wdr_itinerary_disk_describe(disk, m->disks.target, ret_now, error);
 }
 
 bool wdr_move_run_open_target(WdrMoveRun *m, const WdrItineraryDisk *expected, GError **error)
@@ -307,7 +307,7 @@ bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 {
 	g_autoptr(GPtrArray) now = NULL;
 
-	if (!wdr_target_contents_find(m->target, m->it->into, &now, error))
+	if (!wdr_target_contents_find(m->disks.target, m->it->into, &now, error))
 		return false;
 	g_autoptr(GPtrArray) changes = wdr_target_contents_compare(m->it->target_contents, now);
 	if (changes->len == 0)
@@ -377,7 +377,7 @@ static bool check_not_yet_erased(WdrMoveRun *m, const WdrItineraryDisk *now, GEr
 {
 	g_autoptr(GPtrArray) target_contents = NULL;
 
-	if (!wdr_target_contents_find(m->target, m->it->into, &target_contents, error))
+	if (!wdr_target_contents_find(m->disks.target, m->it->into, &target_contents, error))
 		return false;
 	if (is_blank(now, target_contents))
 		return check_but_table(m->it->target, now, error);
@@ -392,10 +392,10 @@ bool wdr_move_run_reopen_target(WdrMoveRun *m, GError **error)
 
 	if (!open_target_disk(m, &now, error))
 		return false;
-	if (!m->logged.is_cleared && !is_marked(m->it, m->target, &now))
+	if (!m->records.logged.is_cleared && !is_marked(m->it, m->disks.target, &now))
 		return check_not_yet_erased(m, &now, error);
 	/* With the note there may be no table yet. */
-	if (!m->logged.is_cleared && now.table != expected.table)
+	if (!m->records.logged.is_cleared && now.table != expected.table)
 		return check_but_table(expected, &now, error);
 	return wdr_itinerary_check_disk(&expected, &now, "target", error);
 }

@@ -172,12 +172,13 @@ static bool is_covered(const WdrSystem *s, const char *path)
 static Records *collect(const WdrMoveRun *m)
 {
 	Records *all = g_new0(Records, 1);
-	const char *home = is_covered(m->source->system, HOME_IN_VAR) ? HOME_OF_ROOT : HOME_IN_VAR;
+	const char *home =
+		is_covered(m->disks.source->system, HOME_IN_VAR) ? HOME_OF_ROOT : HOME_IN_VAR;
 	g_autofree char *folder =
 		g_strdup_printf("%s/" WDR_ARRIVAL_PREFIX "%" G_GINT64_FORMAT, home, m->it->made_at);
-	g_autofree char *itinerary = g_build_filename(m->state, "itinerary.json", NULL);
-	g_autofree char *logbook = wdr_move_run_logbook_file(m);
-	g_autofree char *ready = g_build_filename(m->state, WDR_READY_FILE, NULL);
+	g_autofree char *itinerary = g_build_filename(m->records.state, "itinerary.json", NULL);
+	g_autofree char *logbook = wdr_move_records_logbook_file(&m->records);
+	g_autofree char *ready = g_build_filename(m->records.state, WDR_READY_FILE, NULL);
 
 	all->volume = (WdrVolume){ &record_ops, g_strdup("the records of the move"), 0, false };
 	all->records = g_ptr_array_new_with_free_func(record_free);
@@ -187,7 +188,8 @@ static Records *collect(const WdrMoveRun *m)
 	add_file(all, folder, logbook);
 	add_file(all, folder, ready);
 	for (guint i = 0; i < m->it->parts->len; i++) {
-		g_autofree char *list = wdr_move_run_packing_file(m, m->it->parts->pdata[i]);
+		g_autofree char *list =
+			wdr_move_records_packing_file(&m->records, m->it->parts->pdata[i]);
 		add_file(all, folder, list);
 	}
 	return all;
@@ -195,7 +197,7 @@ static Records *collect(const WdrMoveRun *m)
 
 /* ---- copying them ---- */
 
-/* Whether they can be there at all: no link or file stands where a folder must be, and there is
+/* Whether they can be there at all: no link or file is where a folder must be, and there is
  * room. */
 static bool look_at_target(Records *all, WdrVolume *target, bool *ret_fits, GError **error)
 {
@@ -245,7 +247,7 @@ static bool put(WdrMoveRun *m, WdrLastPart *last_part, const WdrItineraryPart *p
 	uint64_t offset = 0;
 	uint64_t bytes = 0;
 	WdrBlockDev *dev = wdr_last_part_device(m, last_part, p, false, &offset);
-	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, NULL, NULL };
+	WdrBuildTarget target = { dev, offset, p->to.size, m->disks.source->scratch, NULL, NULL };
 
 	return wdr_move_run_note_changing(m, p, error) &&
 	       wdr_apply_ext(&d, &target, diffs, &bytes, error) &&
@@ -260,11 +262,12 @@ bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	g_autoptr(WdrVolume) before = NULL;
 	bool fits = false;
 
-	if (!p || wdr_itinerary_way(p) != WDR_WAY_EXT)
+	if (!p || wdr_itinerary_method(p) != WDR_METHOD_EXT)
 		return true;
 	uint64_t offset = 0;
 	WdrBlockDev *dev = wdr_last_part_device(m, last_part, p, false, &offset);
-	if (!wdr_logbook_step(m->logbook, error, "leaving the records of the move on the target") ||
+	if (!wdr_logbook_step(
+		    m->records.logbook, error, "leaving the records of the move on the target") ||
 		!wdr_move_run_open_volume(p, dev, offset, &before, error))
 		return false;
 	Records *all = collect(m);

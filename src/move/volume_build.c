@@ -64,13 +64,13 @@ static void filling_clear(Filling *f)
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Filling, filling_clear)
 
-/* First the target, then what is held of it, then the list, then the checkpoint that tells of them:
- * what it tells of is always there. */
+/* First the target, then what is held of it, then the list, then the checkpoint that counts them:
+ * what it counts is always there. */
 static bool make_checkpoint(void *data, GVariant *walk, GError **error)
 {
 	Filling *f = data;
 	WdrMoveRun *m = f->m;
-	g_autofree char *path = wdr_move_run_checkpoint_file(m, f->part);
+	g_autofree char *path = wdr_move_records_checkpoint_file(&m->records, f->part);
 	g_auto(WdrCheckpoint) c = { 0 };
 
 	if (!f->builder->ops->checkpoint(f->builder, &c.builder, error) ||
@@ -94,15 +94,15 @@ static bool note_missed(void *data, const char *path, const WdrDamage *damage, G
 {
 	Filling *f = data;
 
-	return wdr_move_run_note_unreadable(
-		f->m, f->part->number, path, damage ? damage->ranges : NULL, error);
+	return wdr_move_records_note_unreadable(
+		&f->m->records, f->part->number, path, damage ? damage->ranges : NULL, error);
 }
 
 /* What an earlier filling missed does not count any more. */
 static bool begin_filling(Filling *f, GError **error)
 {
-	wdr_unreadable_forget_partition(f->m->logged.missing, f->part->number);
-	return wdr_logbook_part(f->m->logbook, f->part->number, WDR_PART_BEGUN, error);
+	wdr_unreadable_forget_partition(f->m->records.logged.missing, f->part->number);
+	return wdr_logbook_part(f->m->records.logbook, f->part->number, WDR_PART_BEGUN, error);
 }
 
 static bool new_builder(Filling *f, const WdrBuildTarget *target, GError **error)
@@ -115,10 +115,10 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 {
 	WdrMoveRun *m = f->m;
 	const WdrItineraryPart *p = f->part;
-	g_autofree char *list = wdr_move_run_packing_file(m, p);
-	g_autofree char *checkpoint = wdr_move_run_checkpoint_file(m, p);
-	WdrBuildTarget target = { dev, offset, p->to.size, m->source->scratch, wdr_copy_count_done,
-		f->count };
+	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
+	g_autofree char *checkpoint = wdr_move_records_checkpoint_file(&m->records, p);
+	WdrBuildTarget target = { dev, offset, p->to.size, m->disks.source->scratch,
+		wdr_copy_count_done, f->count };
 
 	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
 		return false;
@@ -143,7 +143,7 @@ bool wdr_move_run_fill(
 	g_auto(Filling) f = { .m = m, .part = p, .count = wdr_copy_count_new() };
 	double begun = now_s();
 
-	if (!wdr_logbook_step(m->logbook, error, "copying partition %u (%s, %s)", p->number,
+	if (!wdr_logbook_step(m->records.logbook, error, "copying partition %u (%s, %s)", p->number,
 		    wdr_role_name(p->role), p->fs) ||
 		!wdr_move_run_replacements(m, p->number, &replacements, error) ||
 		!open_filling(&f, dev, offset, error))
@@ -187,11 +187,11 @@ bool wdr_move_run_compare(
 {
 	g_autoptr(WdrVolume) volume = NULL;
 	g_autoptr(WdrPacking) packing = NULL;
-	g_autofree char *list = wdr_move_run_packing_file(m, p);
+	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	double begun = now_s();
 
-	if (!wdr_logbook_step(
-		    m->logbook, error, "reading partition %u back from the medium", p->number) ||
+	if (!wdr_logbook_step(m->records.logbook, error,
+		    "reading partition %u back from the medium", p->number) ||
 		!wdr_move_run_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
@@ -212,7 +212,7 @@ bool wdr_move_run_compare(
 bool wdr_move_run_check_fat(
 	WdrMoveRun *m, WdrBlockDev *dev, uint64_t offset, uint64_t size, GError **error)
 {
-	g_autofree char *path = g_build_filename(m->source->scratch, "structure.fat", NULL);
+	g_autofree char *path = g_build_filename(m->disks.source->scratch, "structure.fat", NULL);
 	g_autoptr(WdrVolume) volume = NULL;
 	const char *argv[] = { "fsck.fat", "-n", path, NULL };
 	g_auto(WdrRun) run = { 0 };
@@ -229,6 +229,6 @@ bool wdr_move_run_check_fat(
 
 bool wdr_move_run_check_ext(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	return wdr_check_ext(
-		m->world, wdr_blockdev_name(m->target), p->to.start, m->source->scratch, error);
+	return wdr_check_ext(m->world, wdr_blockdev_name(m->disks.target), p->to.start,
+		m->disks.source->scratch, error);
 }
