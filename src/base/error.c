@@ -78,7 +78,7 @@ int wdr_error_get_errno(const GError *error)
 
 bool wdr_errno_is_gone(int err)
 {
-	/* The last four: a folder, a socket or a device stands there by now. */
+	/* The last four: a folder, a socket or a device is there by now. */
 	return err == ENOENT || err == ENOTDIR || err == ELOOP || err == ESTALE || err == EISDIR ||
 	       err == ENXIO || err == ENODEV || err == ENOTBLK;
 }

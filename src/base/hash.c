@@ -1,4 +1,9 @@
-/* XXH3 hashes, and hashes of long files that can be taken up again at each GiB. */
+/* XXH3 hashes, and hashes of long files that can be taken up again at each GiB.
+ *
+ * A library's hash state cannot be stored. So behind each whole GiB hashing begins anew, and the
+ * first thing that goes in is the hash so far. A checkpoint needs these 16 bytes only. Blocks of
+ * zeros are left out, and a map of them goes in instead, so holes cost no time. What exactly is
+ * hashed: see hash.h. */
 #include "base/hash.h"
 
 #include "base/io.h"

@@ -1,5 +1,9 @@
 /* Files of the state folder, opened relative to a checked folder handle and never through a link.
- */
+ *
+ * The state folder of a move that runs as root may lie where others can write. So the folder is
+ * opened first, then it is checked behind that handle that this user or root owns it and nobody
+ * else may write to it. Each file is then reached by openat, renameat and unlinkat. A folder that
+ * somebody exchanges meanwhile is refused. */
 #include "base/record.h"
 
 #include "base/cleanup.h"

@@ -1,8 +1,8 @@
-/* What the kernel tells of a file, its birth included. Everything in src/ looks at files through
- * this header, or statx(2) itself where it wants more, and never through stat(2): where time_t has
- * 32 bits (Debian 12 on armhf and i386), struct stat cannot hold a date after January 2038, and
- * stat(2) fails with EOVERFLOW. statx(2) has 64-bit times on every processor; glibc emulates it on
- * kernels before 4.11. */
+/* What the kernel knows of a file, its birth time included. Everything in src/ looks at files
+ * through this header, or statx(2) itself where it wants more, and never through stat(2): where
+ * time_t has 32 bits (Debian 12 on armhf and i386), struct stat cannot hold a date after January
+ * 2038, and stat(2) fails with EOVERFLOW. statx(2) has 64-bit times on every processor; glibc
+ * emulates it on kernels before 4.11. */
 #pragma once
 
 #include <stdbool.h>

@@ -1,4 +1,7 @@
-/* The flag that a signal sets and that long loops ask for. */
+/* The flag that a signal sets and that long loops ask for.
+ *
+ * A handler may do next to nothing. So it sets the flag, and each long loop asks for it between two
+ * steps, where nothing is half done. */
 #include "base/stop.h"
 
 #include <signal.h>

@@ -200,7 +200,7 @@ static void add_run(WdrDriversPlan *p, const WdrDrivers *of)
 	else if (root && root->volume && has_folder(root, DRACUT_FOLDER) && of->release)
 		g_ptr_array_add(p->runs, g_strdupv((char **)dracut));
 	else
-		leave_to_user(p, "%s: no generator of initramfs is known on root", of->ways);
+		leave_to_user(p, "%s: no generator of initramfs is known on root", of->started_by);
 }
 
 static void describe_segment(WdrFilePlan *file, const WdrDrivers *of, const WdrSegment *segment)
@@ -254,7 +254,7 @@ static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error
 	return true;
 }
 
-/* What lies there is of no use before its loader is told. */
+/* What is there is of no use before its loader loads it. */
 static void plan_name(WdrDriversPlan *p, const WdrDrivers *of)
 {
 	g_auto(WdrNamedIn) in = { 0 };
@@ -264,7 +264,7 @@ static void plan_name(WdrDriversPlan *p, const WdrDrivers *of)
 	if (!content) {
 		leave_to_user(p,
 			"%s: /%s is there, but the loader is not told of it: name it yourself",
-			of->ways, of->file);
+			of->started_by, of->file);
 		return;
 	}
 	wdr_file_plans_add(
@@ -276,14 +276,14 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 	g_autoptr(GError) error = NULL;
 
 	if (of->problem) {
-		leave_to_user(p, "%s: %s", of->ways, of->problem);
+		leave_to_user(p, "%s: %s", of->started_by, of->problem);
 		return;
 	}
 	for (guint i = 0; i < of->list->len; i++) {
 		const WdrDriver *d = of->list->pdata[i];
 		if (d->place == WDR_DRIVER_ABSENT)
 			leave_to_user(p, "%s: this kernel has no %s: install one that has",
-				of->ways, d->name);
+				of->started_by, d->name);
 	}
 	if (of->is_unnamed)
 		plan_name(p, of);
@@ -296,9 +296,9 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 			"%s: it is started without an initramfs, and none is invented here: let the "
 			"system's generator make one (--generate), or install a kernel that has the "
 			"drivers built in and name root by PARTUUID",
-			of->ways);
+			of->started_by);
 	else if (!make_segment(p, of, &error))
-		leave_to_user(p, "%s: %s", of->ways, error->message);
+		leave_to_user(p, "%s: %s", of->started_by, error->message);
 }
 
 /* ---- all of it ---- */

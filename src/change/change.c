@@ -1,5 +1,8 @@
 /* One change of a file: keep the original, write the logbook, write the new content, read it back.
- */
+ *
+ * In this order, each on the medium before the next. A power cut leaves the old or the new content
+ * (how, depends on the volume: see edit_volume.c), and in both cases the logbook has what rewind
+ * needs. */
 #include "change/change.h"
 
 #include "base/record.h"
@@ -227,7 +230,7 @@ bool wdr_change_content(WdrChanging *c, const WdrNewContent *n, GError **error)
 
 bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **error)
 {
-	/* A bench's proc tells of mounts that its disks do not have: only what is really over its
+	/* A bench's proc lists mounts that its disks do not have: only what is really over its
 	 * files counts. */
 	g_autofree char *user = wdr_world_bench(world) ? wdr_disk_loop_user(world, disk)
 						       : wdr_disk_user(world, disk);

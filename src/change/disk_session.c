@@ -1,5 +1,9 @@
 /* A disk opened for changes in place: at rest or through its mounts, with its checks and its
- * logbook. */
+ * logbook.
+ *
+ * All step commands and readdress use it. It asks the same questions as a move (who uses the disk,
+ * is it the running one), and then changes files through a mount where there is one: writing to a
+ * disk under a mounted volume would destroy it. */
 #include "change/disk_session.h"
 
 #include "base/record.h"

@@ -33,7 +33,7 @@ char *wdr_disk_state(const WdrWorld *world, const WdrDisk *disk, const char *wha
 char *wdr_disk_session_state(const WdrDiskSession *o, const char *what, int64_t at);
 /* REFUSED: it is another disk by now, or somebody else is at it. */
 bool wdr_disk_session_check(const WdrDiskSession *o, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* The same, and begins the logbook. plan_file: a file beside it that tells of the plan; NULL: none.
+/* The same, and begins the logbook. plan_file: a file beside it with the plan; NULL: none.
  */
 bool wdr_disk_session_begin(const WdrDiskSession *o, const char *state, const char *plan_file,
 	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -1,4 +1,8 @@
-/* Reading, replacing and removing one file of a partition or of a mounted tree. */
+/* Reading, replacing and removing one file of a partition or of a mounted tree.
+ *
+ * Replacing means: a mounted tree gets a temporary file, a flush and a rename; ext gets new blocks,
+ * then bitmaps, then the inode in one write; FAT gets new clusters, then the folder's entry. So the
+ * file has the old or the new content at any time. */
 #include "change/edit_volume.h"
 
 #include "boot/formats/mention.h"

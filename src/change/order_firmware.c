@@ -172,7 +172,7 @@ static char *wanted_order(const WdrOrderPlan *p, const WdrOrderOptions *o, GErro
 					: wdr_boot_order_with_first(&order, medium);
 }
 
-/* A plain adapter is looked at only when the firmware is told to. */
+/* A plain adapter is looked at only with a setting of the firmware. */
 static void add_probe(const WdrOrderPlan *p, const WdrOrderOptions *o, char **settings)
 {
 	g_autofree char *probe = wdr_eeprom_value(*settings, "PCIE_PROBE");

@@ -110,7 +110,7 @@ static void tell(WdrOrderPlan *p)
 
 /* ---- changing it ---- */
 
-/* Which of the list's names is meant; NULL: an error was set. The caller's. */
+/* Which of the list's names it is; NULL: an error was set. The caller's. */
 static char *name_of(char *const *list, const char *first, GError **error)
 {
 	const char *medium = wdr_medium_of_word(first);

@@ -1,4 +1,7 @@
-/* Changes of bytes outside of volumes and of firmware settings, with their originals kept. */
+/* Changes of bytes outside of volumes and of firmware settings, with their originals kept.
+ *
+ * Flash cannot be changed in one step, so a change that the logbook does not call done is put back
+ * by rewind, whatever is found there. */
 #include "change/raw_change.h"
 
 #include "base/record.h"

@@ -124,7 +124,7 @@ static bool is_clashing(const WdrReaddress *r, const WdrDisk *other)
 	return is_same;
 }
 
-/* While both are in, nobody can tell which of them is meant. */
+/* While both are in, nobody can know which of them it is. */
 static void note_clashes(WdrReaddress *r)
 {
 	g_autoptr(GPtrArray) disks = NULL;

@@ -1,4 +1,8 @@
-/* New identifiers for a disk: table and partitions by libfdisk, volumes in place. */
+/* New identifiers for a disk: table and partitions by libfdisk, volumes in place.
+ *
+ * ext by tune2fs, since its checksums depend on the UUID; FAT serials and swap areas by our own
+ * code. Volumes come first, the table last. The old identifiers are in the logbook before anything
+ * is changed, and doing it again after an interruption gives the same result. */
 #include "change/renew_identifiers.h"
 
 #include "base/cleanup.h"

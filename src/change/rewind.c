@@ -1,4 +1,8 @@
-/* Goes through a logbook backwards and puts originals back. */
+/* Goes through a logbook backwards and puts originals back.
+ *
+ * A file that is as the change left it gets its original. One that is as it was before is left
+ * alone. One that is neither was changed by somebody since: it stays, and is shown, unless --force
+ * says otherwise. */
 #include "change/rewind.h"
 
 #include "base/io.h"

@@ -13,7 +13,7 @@ typedef struct {
 	char *diff;    /* it was left: what somebody changed since; NULL: nothing to be shown */
 } WdrRewound;
 
-/* Takes the changes that a logbook tells of back, the last first: content, owner, mode and
+/* Undoes the changes in a logbook, the last first: content, owner, mode and
  * modification time of every file, and identifiers that were renewed. A file that somebody changed
  * since is left alone unless `forced`. *ret: WdrRewound, in the order of the work. An error stops
  * it, and *ret is what came before, NULL if nothing was begun; doing it again goes on. */

@@ -1,5 +1,5 @@
-/* Firmware files on a boot volume, held against those of a folder, and brought over as the sets
- * that they belong to. */
+/* Firmware files on a boot volume, compared with those of a folder, and updated as the sets that
+ * they belong to. */
 #pragma once
 
 #include "boot/board/board.h"

@@ -45,7 +45,7 @@ typedef struct {
 	WdrArrival *found; /* the newest; NULL: none yet */
 } Search;
 
-/* The move that a folder tells of, if the system that runs is one end of it. */
+/* The move of a folder, if the running system is one end of it. */
 static void consider(Search *s, const char *folder)
 {
 	const WdrSystem *system = s->a->system;
@@ -99,7 +99,7 @@ static bool no_move(const WdrArriving *a, GError **error)
 
 /* ---- the logbook ---- */
 
-/* What is closed stays so. A folder that cannot be written to is told, and nothing more. */
+/* What is closed stays so. A folder that cannot be written to is reported, and nothing more. */
 static void close_logbook(const WdrArriving *a, WdrArrival *arrival)
 {
 	g_autofree char *path = g_build_filename(a->records, "logbook.jsonl", NULL);

@@ -8,7 +8,7 @@
 typedef struct {
 	WdrItinerary *it;  /* of the move */
 	char *disk;        /* that the system runs from: its name */
-	char *records;     /* the folder that tells of it */
+	char *records;     /* the folder with its records */
 	bool is_there;     /* the system runs from the target; false: from the old disk still */
 	bool is_closed;    /* the logbook of the move says that it ended well, by now */
 	GPtrArray *checks; /* WdrCheck */

@@ -1,4 +1,7 @@
-/* Whether the packing lists still hold: a sample of the files, or all of them. */
+/* Whether the packing lists still hold: a sample of the files, or all of them.
+ *
+ * A file that has the size and time of its copy, but another content, is damaged. What has another
+ * time was changed by the system since, which is no fault. */
 #include "base/stop.h"
 
 #include "boot/formats/fstab.h"
@@ -114,10 +117,10 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 {
 	g_autofree char *path = wdr_packing_file(c->a->records, p->number);
 	const WdrSystemPart *now = wdr_arriving_part(c->a, p);
-	WdrPartWay way = wdr_itinerary_way(p);
+	WdrPartMethod entry = wdr_itinerary_method(p);
 	g_autoptr(GError) error = NULL;
 
-	if (!now || !now->volume || (way != WDR_WAY_EXT && way != WDR_WAY_FAT))
+	if (!now || !now->volume || (entry != WDR_METHOD_EXT && entry != WDR_METHOD_FAT))
 		return;
 	c->volume = now->volume;
 	if (access(path, F_OK) != 0)

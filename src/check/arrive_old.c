@@ -149,23 +149,23 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 /* A root that moved alone is named by the boot files that stayed. */
 static void blame_entry(WdrArriving *a)
 {
-	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(a->system, a->board);
-	const WdrBootEntry *first = ways->ways->len ? ways->ways->pdata[0] : NULL;
-	const WdrBootEntry *way = wdr_arriving_boot_entry(a, ways);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
+	const WdrBootEntry *first = entries->list->len ? entries->list->pdata[0] : NULL;
+	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
 
-	if (way && way != first)
+	if (entry && entry != first)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"choose the default at the next start; wanderitas rehearse tells whether it can "
 			"be loaded",
 			"it was started by %s (the default is %s): the default could not be loaded, or "
 			"somebody chose another",
-			way->name, first->name);
+			entry->name, first->name);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"wanderitas survey --mentions tells what the boot files name",
 			"it was started by %s: the boot files were put back, or the kernel was started "
 			"by other ones",
-			way ? way->name : "none of the ways that the boot files tell of");
+			entry ? entry->name : "none of the ways that the boot files tell of");
 }
 
 /* It was started before the move was drawn up. */

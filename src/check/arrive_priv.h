@@ -31,8 +31,8 @@ typedef struct {
 /* The part of the running disk that a part of the itinerary became; NULL: it is not there. */
 WdrSystemPart *wdr_arriving_part(const WdrArriving *a, const WdrItineraryPart *p);
 
-/* The way to start whose kernel arguments are those that the kernel has got; NULL: none of them. */
-const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootEntries *ways);
+/* The boot entry whose arguments the running kernel has; NULL: none. */
+const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootEntries *entries);
 
 void wdr_arrive_start(WdrArriving *a); /* arrive_start.c: root, what started it, sizes, mounts */
 void wdr_arrive_files(WdrArriving *a); /* arrive_files.c: the packing lists */

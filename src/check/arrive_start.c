@@ -56,12 +56,12 @@ static bool has_all_words(const char *arguments, const char *of)
 	return true;
 }
 
-const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootEntries *ways)
+const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootEntries *entries)
 {
-	for (guint i = 0; a->arguments && i < ways->ways->len; i++) {
-		const WdrBootEntry *way = ways->ways->pdata[i];
-		if (way->arguments && has_all_words(a->arguments, way->arguments))
-			return way;
+	for (guint i = 0; a->arguments && i < entries->list->len; i++) {
+		const WdrBootEntry *entry = entries->list->pdata[i];
+		if (entry->arguments && has_all_words(a->arguments, entry->arguments))
+			return entry;
 	}
 	return NULL;
 }
@@ -73,18 +73,18 @@ static void check_entry(WdrArriving *a)
 	if (!a->arguments || a->it->what == WDR_MOVE_ROOT ||
 		g_strcmp0(a->system->flow, "extlinux") != 0)
 		return;
-	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(a->system, a->board);
-	const WdrBootEntry *way = wdr_arriving_boot_entry(a, ways);
-	if (!way)
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
+	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
+	if (!entry)
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING, NULL,
 			"no entry of the menu has the kernel arguments that it was started with");
-	else if (way == ways->ways->pdata[0])
+	else if (entry == entries->list->pdata[0])
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
-			"it was started by %s, the default", way->name);
+			"it was started by %s, the default", entry->name);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING,
 			"the entries before it could not be loaded, or another was chosen by hand",
-			"it was started by %s, which is not the default", way->name);
+			"it was started by %s, which is not the default", entry->name);
 }
 
 /* ---- sizes ---- */
@@ -100,7 +100,7 @@ static void check_size(WdrArriving *a, const WdrItineraryPart *p)
 		return;
 	}
 	g_autofree char *size = wdr_format_size(now->partition->size);
-	bool is_ext = wdr_itinerary_way(p) == WDR_WAY_EXT;
+	bool is_ext = wdr_itinerary_method(p) == WDR_METHOD_EXT;
 	bool is_filled = !is_ext || now->ext.size_bytes / 100 >=
 					    now->partition->size / 100 * FILLED_PERCENT / 100;
 	if (now->partition->size != p->to.size)

@@ -1,5 +1,9 @@
 /* Rehearses a system that is not written yet: source volumes with the planned edits and
- * identifiers. */
+ * identifiers.
+ *
+ * The source is opened once more, its volumes get an overlay with the edited files, and its table
+ * the new identifiers. All else is the same code as for a disk that is there. So the result before
+ * the move is what rehearse says after it. */
 #include "check/planned_boot.h"
 
 #include "boot/system/survey.h"

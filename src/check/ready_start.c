@@ -27,7 +27,7 @@ static const char *name_of(WdrStage stage)
 	return stages[i].name;
 }
 
-/* What went well is told once for a check, by its first step, unless something else is told of it.
+/* A check without problems shows its first step alone.
  */
 static bool is_told(const WdrRehearsal *r, guint at)
 {
@@ -44,7 +44,7 @@ static bool is_told(const WdrRehearsal *r, guint at)
 	return true;
 }
 
-/* The stages behind a stop are not reached; that they are not told of must not look like a pass. */
+/* The stages behind a stop are not reached; leaving them out must not look like "ok". */
 static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
 {
 	const WdrStep *last = planned->steps->pdata[planned->steps->len - 1];

@@ -1,4 +1,4 @@
-/* What is on the source: identifiers that stand twice, mentions that stay as they are, files that
+/* What is on the source: duplicate identifiers, mentions that stay as they are, files that
  * cannot be copied, programs that write, first-start steps still to come. */
 #include "volume/lookup.h"
 
@@ -199,10 +199,10 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		"init=/bin/systemd" };
 	static const char *const once[] = { "init=", "systemd.run=", "systemd.unit=", "firstboot",
 		"first-boot" };
-	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(r->around.system, NULL);
-	const WdrBootEntry *way = ways->ways->len ? ways->ways->pdata[0] : NULL;
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(r->around.system, NULL);
+	const WdrBootEntry *entry = entries->list->len ? entries->list->pdata[0] : NULL;
 	g_auto(GStrv) words =
-		g_strsplit_set(way && way->arguments ? way->arguments : "", " \t", -1);
+		g_strsplit_set(entry && entry->arguments ? entry->arguments : "", " \t", -1);
 
 	for (size_t i = 0; words[i]; i++) {
 		bool is_once = false;
@@ -217,7 +217,7 @@ static void check_arguments(WdrReady *r, unsigned *found)
 			"start the source once and let it finish, then move it",
 			"%s: %s: a step of the first start is still to come, and may change "
 			"partitions and identifiers",
-			way->arguments_said, words[i]);
+			entry->arguments_said, words[i]);
 	}
 }
 

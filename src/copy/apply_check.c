@@ -1,4 +1,7 @@
-/* After differences were copied: the packing list, and reading back. */
+/* After differences were copied: the packing list, and reading back.
+ *
+ * The list is written anew beside the old one and takes its place by rename. Only what was changed
+ * is read back. */
 #include "copy/apply_changes.h"
 
 #include "base/record.h"
@@ -161,7 +164,7 @@ static bool check_entry(Check *c, const WdrDiff *diff, uint64_t id, GError **err
 				diff->now.path);
 }
 
-/* `after` is the next difference: what stands in the place of what was removed. */
+/* `after` is the next difference: what replaced what was removed. */
 static bool check_diff(Check *c, const WdrDiff *diff, const WdrDiff *after, GError **error)
 {
 	bool is_removed = diff->kind == WDR_DIFF_REMOVED;

@@ -1,4 +1,7 @@
-/* Hashing contents with their holes. */
+/* Hashing contents with their holes.
+ *
+ * A hole and a range of zeros are the same content, and so have the same hash. Holes are not read.
+ */
 #include "copy/volume_copy.h"
 
 #include "base/stop.h"

@@ -1,4 +1,13 @@
-/* Compares a source with its packing list in one pass over both. */
+/* Compares a source with its packing list in one pass over both.
+ *
+ * The walk over the source and the list have the same order, so this is a merge of two sorted
+ * streams. For most entries the listing of a folder is enough (inode, size, times); only others are
+ * looked at closely, and hashed where times leave a doubt: a file that changed within thirty
+ * seconds before the list was begun may have changed again without another time. Nobody but the
+ * kernel sets the change time, so it may be trusted otherwise.
+ *
+ * A new name counts as renamed only if its content is that of a removed one. Inode numbers are used
+ * again, and programs set the modification time. */
 #include "copy/difference.h"
 
 #include "copy/volume_copy_priv.h"
@@ -12,7 +21,7 @@ typedef struct {
 	WdrHasher *hasher;
 	GPtrArray *diffs;
 	GHashTable *removed; /* &id -> WdrDiff, files only */
-	GHashTable *remade;  /* paths where something else stands now */
+	GHashTable *remade;  /* paths where something else is now */
 	gint read_failures;  /* in a row */
 } Search;
 

@@ -1,4 +1,8 @@
-/* Decides which entries stay behind: patterns, sockets, our own state. */
+/* Decides which entries stay behind: patterns, sockets, our own state.
+ *
+ * A pattern without a slash is for names anywhere, one with a slash for paths from the root. Of a
+ * running tree sockets, /lost+found and the state of this program stay behind, too: they are of no
+ * use on the target. */
 #include "copy/exclude.h"
 
 #include <fnmatch.h>

@@ -1,4 +1,8 @@
-/* One line of a packing list: writing, reading, comparing. */
+/* One line of a packing list: writing, reading, comparing.
+ *
+ * `metadata` is one hash over all that has no field of its own (xattrs, ACLs, flags, link target,
+ * device numbers). It tells that something differs, not what: a catchup copies all metadata of such
+ * an entry anew. */
 #include "copy/list_entry.h"
 
 #include <errno.h>

@@ -1,4 +1,5 @@
-/* One line of a packing list: an entry as it was copied. The format is told in packing_list.h. */
+/* One line of a packing list: an entry as it was copied. The format is described in packing_list.h.
+ */
 #pragma once
 
 #include "copy/volume_copy.h"

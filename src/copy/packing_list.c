@@ -1,4 +1,9 @@
-/* The packing list file: appended while copying, read in order while comparing. */
+/* The packing list file: appended while copying, read in order while comparing.
+ *
+ * Lines go through a buffer, and wdr_packing_flush() brings them to the medium before a checkpoint
+ * counts them. After an interruption the file is cut back to what the checkpoint counts. Lines are
+ * read one at a time, so a list of millions of files needs no memory. The format:
+ * docs/formats/packing-list.md. */
 #include "copy/packing_list.h"
 
 #include "base/cleanup.h"

@@ -1,4 +1,17 @@
-/* Walking a volume, depth first, names sorted, and cutting the walk into batches. */
+/* Walks a volume, depth first, names sorted by byte, and cuts the walk into batches.
+ *
+ * The order depends on names alone. So the source and the target that is read back give the same
+ * sequence, and comparing them needs no table of files. For each folder the walk gives
+ *   1. its list of names, each with a serial: the first name of an inode gets the next number, a
+ *      further name of a hard link gets the number of the first;
+ *   2. its entries, in the order of names;
+ *   3. then the folders in it, one after the other, each with all that is below it.
+ * Memory: the open folder's names, the folders that wait on the stack, and the hard links of which
+ * not all names have come yet.
+ *
+ * A running source changes meanwhile. What the list of names said stays valid for the builder: an
+ * entry that is gone, or is of another kind by now, is replaced by an empty one of the listed kind
+ * (look_at). The passes after the copy find and mend it. */
 #include "copy/tree_walk_priv.h"
 
 #include "base/stop.h"
@@ -8,8 +21,8 @@
 #include <string.h>
 
 enum {
-	WINDOW_ENTRIES = 2048,
-	WINDOW_BYTES = 64 * 1024 * 1024,
+	BATCH_ENTRIES = 2048,
+	BATCH_BYTES = 64 * 1024 * 1024,
 	DEPTH_MAX = 4096,             /* of folders in folders */
 	FIRST_FAT_SECOND = 315532800, /* 1980-01-01 */
 };
@@ -106,7 +119,7 @@ static int by_place(const void *a, const void *b)
 	const WdrJob *x = *(WdrJob *const *)a;
 	const WdrJob *y = *(WdrJob *const *)b;
 
-	/* A checkpoint within it tells of everything else in the batch as done. */
+	/* A checkpoint within it counts everything else in the batch as done. */
 	if (wdr_job_is_long(x) != wdr_job_is_long(y))
 		return wdr_job_is_long(x) ? 1 : -1;
 	if (x->entry.place != y->entry.place)
@@ -114,6 +127,8 @@ static int by_place(const void *a, const void *b)
 	return x->serial < y->serial ? -1 : x->serial > y->serial;
 }
 
+/* Sorts contents by their place on the source, so that reading within a batch goes forward, and
+ * numbers them in that order. */
 void wdr_tree_walk_finish_batch(WdrTreeWalk *p, WdrBatch *w)
 {
 	g_ptr_array_sort(w->by_place, by_place);
@@ -172,6 +187,7 @@ void wdr_tree_walk_free(WdrTreeWalk *p)
 	g_free(p);
 }
 
+/* Named by --leave-behind or by a rule of ours, such as the state folder of this very move. */
 static bool is_left_behind(const WdrTreeWalk *p, const WdrName *name)
 {
 	g_autofree char *path =
@@ -180,6 +196,8 @@ static bool is_left_behind(const WdrTreeWalk *p, const WdrName *name)
 	return path && wdr_exclude_rule(p->copy->exclude, path, name->kind) != WDR_EXCLUDE_COPIED;
 }
 
+/* One name of a folder that is being listed. The strings are borrowed from the volume, so they are
+ * copied. */
 static bool collect(void *data, const WdrName *name, GError **error)
 {
 	WdrTreeWalk *p = data;
@@ -280,6 +298,7 @@ static bool check_above(WdrTreeWalk *p, const WdrPending *at, GError **error)
 	return true;
 }
 
+/* Lists a folder whole before its first entry: a builder needs all names to write the folder. */
 static bool enter_folder(WdrTreeWalk *p, WdrPending *at, WdrBatch *w, GError **error)
 {
 	WdrFolderJob *job = g_new0(WdrFolderJob, 1);
@@ -331,6 +350,8 @@ static void count_link(WdrTreeWalk *p, uint64_t id, const char *path, char **ret
 		g_hash_table_remove(p->links, &id);
 }
 
+/* Files that are edited on the way, and swap files, get another content than the source has. All
+ * else is opened here, in the walk, and read later by the readers. */
 static bool open_content(WdrTreeWalk *p, uint64_t id, WdrJob *job, GError **error)
 {
 	WdrNode node = { id, job->path };
@@ -369,7 +390,7 @@ static bool look_at(WdrTreeWalk *p, WdrBatch *w, const WdrFound *f, WdrJob *job,
 	p->failures = local ? p->failures : 0;
 	if (!p->copy->source->is_changing && !local)
 		return true;
-	/* Its name is in a folder's list already, so something of this kind must stand there until
+	/* Its name is in a folder's list already, so something of this kind must be there until
 	 * the pass that copies what changed takes it away again. */
 	if (local || job->entry.kind != f->kind)
 		wdr_entry_stand_in(&job->entry, f->kind, p->now);
@@ -459,6 +480,8 @@ static bool add_root(WdrTreeWalk *p, WdrBatch *w, GError **error)
 	return add_entry(p, w, new_job(g_strdup(""), 0, 0), &found, error);
 }
 
+/* A batch ends after some thousand steps or some megabytes; a long file ends it at once (its size
+ * alone). */
 bool wdr_tree_walk_next(WdrTreeWalk *p, WdrBatch **ret, GError **error)
 {
 	g_autoptr(WdrBatch) w = wdr_batch_new();
@@ -467,7 +490,7 @@ bool wdr_tree_walk_next(WdrTreeWalk *p, WdrBatch **ret, GError **error)
 	*ret = NULL;
 	if (!p->has_root && !add_root(p, w, error))
 		return false;
-	while (w->order->len < WINDOW_ENTRIES && bytes < WINDOW_BYTES) {
+	while (w->order->len < BATCH_ENTRIES && bytes < BATCH_BYTES) {
 		if (p->folder.at && p->folder.next < p->folder.found->len) {
 			if (!take_name(p, w, &bytes, error))
 				return false;

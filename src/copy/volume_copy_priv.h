@@ -55,7 +55,7 @@ typedef struct {
 	GVariant *after;     /* the plan behind this batch, where a checkpoint is wanted; or NULL */
 } WdrBatch;
 
-/* What the builder is told, in this order; contents follow after all of it. */
+/* What the builder gets, in this order; contents follow after all of it. */
 typedef struct {
 	bool is_folder; /* a list of names; otherwise an entry */
 	guint index;
@@ -84,7 +84,7 @@ typedef bool (*WdrTreeWalkLinkFunc)(void *data, uint64_t serial, uint64_t links,
 bool wdr_tree_walk_short_links(
 	const WdrTreeWalk *walk, WdrTreeWalkLinkFunc each, void *data, GError **error);
 
-/* The walk as it stands between two batches (a full reference), and going on from there with a plan
+/* The state of the walk between two batches (a full reference), and going on from there with a plan
  * that was just made. FORMAT: it is no such state. */
 GVariant *wdr_tree_walk_state(const WdrTreeWalk *walk);
 bool wdr_tree_walk_restore(

@@ -1,4 +1,11 @@
-/* Follows a disk or file down to the device that holds its bytes. */
+/* Follows a disk or file down to the device that holds its bytes.
+ *
+ * One and the same byte can have several names: /dev/loop0 and the image behind it, /dev/sda1 and a
+ * range of /dev/sda, a mapped volume and its members, an image file and the disk that its file
+ * system is on. A target that is the source under another name would be erased with it. So both are
+ * followed down, step by step, to ranges of real devices, and two of them are the same when such
+ * ranges overlap. The chain is followed by device and inode numbers as the kernel tells them: names
+ * can change meanwhile. */
 #include "disk/backing.h"
 
 #include "base/cleanup.h"
@@ -83,7 +90,7 @@ static bool read_device(const char *folder, const char *name, dev_t *ret)
 	return true;
 }
 
-/* A length behind an offset; UINT64_MAX stands for "to the end". */
+/* A length behind an offset; UINT64_MAX means "to the end". */
 static uint64_t at_most(uint64_t len, uint64_t limit)
 {
 	return limit ? MIN(len, limit) : len;

@@ -1,4 +1,7 @@
-/* Bounds, alignment and direct access for every kind of disk. */
+/* Bounds, alignment and direct access for every kind of disk.
+ *
+ * All reads and writes of disks pass here, and an access beyond the end is refused before a back
+ * end sees it (files, memory, a part of another device, the layer over a held start). */
 #include "disk/blockdev.h"
 
 #include <string.h>

@@ -1,4 +1,10 @@
-/* The block device back end over a device node or an image file. */
+/* The block device back end over a device node or an image file.
+ *
+ * Two descriptors: one through the page cache, one past it (O_DIRECT). Reading back what was
+ * written is worth nothing through the cache, so a device opened as a medium reads past it.
+ * O_DIRECT wants everything aligned: long requests are cut into an aligned middle and ragged ends,
+ * short ones go through an aligned buffer. A page is never written both ways, since the cache could
+ * then bring back old bytes. */
 #include "disk/blockdev.h"
 
 #include "base/cleanup.h"

@@ -1,4 +1,7 @@
-/* Lists this machine's or bench's disks, and finds one by name, path or image file. */
+/* Lists this machine's or bench's disks, and finds one by name, path or image file.
+ *
+ * On a machine they come from /sys/block, without virtual ones that have no content (loop devices
+ * without a file, empty card readers). On a bench they are the files in its dev/ folder. */
 #include "disk/disks.h"
 
 #include "base/io.h"
@@ -42,7 +45,7 @@ static uint64_t number(const char *folder, const char *name)
 	return line ? g_ascii_strtoull(line, NULL, 10) : 0;
 }
 
-/* The folder above `device` that has this attribute: a USB disk's speed stands some levels up. */
+/* The folder above `device` that has this attribute: a USB disk's speed is some levels up. */
 static char *above_with(const char *device, const char *name)
 {
 	g_autofree char *real = realpath(device, NULL);
@@ -254,7 +257,7 @@ static char *real_path(const WdrWorld *world, const char *text)
 	return found ? found : realpath(text, NULL);
 }
 
-/* The name of the world's disk that the text stands for; NULL: none. */
+/* The name of the world's disk that the text means; NULL: none. */
 static char *name_of(const WdrWorld *world, const char *text)
 {
 	g_autofree char *dev = NULL;

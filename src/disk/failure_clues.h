@@ -17,7 +17,7 @@ GPtrArray *wdr_disk_kernel_lines(const WdrWorld *world, const char *disk_name, i
  * low at this moment. False: there is nobody to ask. */
 bool wdr_ask_voltage(const WdrWorld *world, const char **ret_text, bool *ret_is_now);
 
-/* A record of /dev/kmsg ("PRIORITY,NUMBER,TIME,FLAGS;TEXT") that tells of trouble with this disk,
+/* A record of /dev/kmsg ("PRIORITY,NUMBER,TIME,FLAGS;TEXT") about a problem with this disk,
  * as its text; NULL: it does not. The caller's. */
 char *wdr_kernel_trouble(const char *record, const char *disk_name);
 /* What the firmware's answer ("throttled=0x50005") says of the voltage; NULL: nothing wrong. */

@@ -41,8 +41,7 @@ typedef struct {
 	uint64_t offset; /* from the start */
 	const uint8_t *bytes;
 	size_t len;
-	/* Told after each erase block: how many bytes of the range are as they are to be. NULL:
-	 * nobody is told. */
+	/* Called after each erase block with the bytes of the range that are done. */
 	void (*progress)(void *data, uint64_t done, uint64_t total);
 	void *data;
 } WdrFlashWrite;

@@ -1,4 +1,8 @@
-/* Writing to flash by its erase blocks. Interface: the kernel's include/uapi/mtd/mtd-abi.h. */
+/* Writing to flash by its erase blocks. Interface: the kernel's include/uapi/mtd/mtd-abi.h.
+ *
+ * NOR flash is erased in blocks, and only erased bytes can be written. A power cut in between
+ * leaves a board without a loader: so only the blocks that differ are touched, each is read back at
+ * once, and the original is in the state folder before the first one is erased. */
 #include "base/cleanup.h"
 
 #include "base/io.h"

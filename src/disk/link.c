@@ -61,7 +61,7 @@ static guint64 ios_number(const char *ios, const char *key)
 		  : 0;
 }
 
-/* What stands in brackets behind a key: "sd uhs SDR104". The caller's. */
+/* What is in brackets after a key: "sd uhs SDR104". The caller's. */
 static char *ios_words(const char *ios, const char *key)
 {
 	const char *at = strstr(ios, key);

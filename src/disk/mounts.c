@@ -169,7 +169,7 @@ bool wdr_mount_is_seen(const WdrWorld *world, const WdrMount *mount)
 
 	if (mount->who)
 		return false;
-	/* On a bench mounts are only told of. */
+	/* A bench has no real mounts. */
 	if (wdr_world_bench(world))
 		return true;
 	if (statx(AT_FDCWD, path, AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID, &st) != 0)

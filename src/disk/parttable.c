@@ -1,4 +1,9 @@
-/* Reads and writes MBR and GPT tables with libfdisk. */
+/* Reads and writes MBR and GPT tables with libfdisk.
+ *
+ * A table is written twice: without boot marks while the target is being filled, with them at the
+ * end. libfdisk numbers, aligns and checks; what it would change on its own (identifiers, gaps in
+ * numbers, protective entries) is set to what the itinerary says. What it warns of while reading is
+ * kept for the user. */
 #include "disk/parttable.h"
 
 #include "base/text.h"
@@ -130,7 +135,7 @@ static bool begin(
 	return true;
 }
 
-/* The words for the other attributes; *is_active tells of the boot mark. */
+/* The words for the other attributes; *is_active: the boot mark. */
 static char *split_attributes(const char *all, bool *is_active)
 {
 	g_auto(GStrv) words = g_strsplit(all ? all : "", " ", -1);

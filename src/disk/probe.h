@@ -18,6 +18,6 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrProbe, wdr_probe_clear)
 bool wdr_probe_read(WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrProbe *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The note that stands at the start of a boot partition while a move to it is under way. */
+/* The note at the start of a boot partition while a move to it is under way. */
 #define WDR_UNFINISHED_NOTE "Wanderitas: this disk is the target of an unfinished move.\n"
 bool wdr_probe_is_unfinished(WdrBlockDev *dev, uint64_t offset);

@@ -1,4 +1,8 @@
-/* Remembers single blocks and reads them once more at the end. */
+/* Remembers single blocks and reads them once more at the end.
+ *
+ * Some sold disks claim more bytes than they have, and writes beyond begin anew at the start. A
+ * volume that was read back well is then overwritten by a later one. The blocks remembered here lie
+ * closer to each other than the data of any later part is long, so at least one of them is hit. */
 #include "disk/spot_checks.h"
 
 #include "base/hash.h"

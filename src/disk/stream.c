@@ -1,4 +1,10 @@
-/* Gathers small writes into large requests, carried out by a thread. */
+/* Gathers small writes into large requests, carried out by a thread.
+ *
+ * The builders write files one after the other, in rising places. Flash is slow for small requests,
+ * so adjoining writes are put together in a buffer, and a thread writes full buffers while the next
+ * one is filled. A failure is kept, and the next call to write or drain reports it. `done` counts a
+ * buffer only after the write returned, and past the page cache that is when the medium has taken
+ * it. */
 #include "disk/stream.h"
 
 #include <stdlib.h>

@@ -1,4 +1,9 @@
-/* Writes and reads marks that show whether a disk has the size that it claims. */
+/* Writes and reads marks that show whether a disk has the size that it claims.
+ *
+ * Marks at doubling distances and at the end, each of another content, are written first and read
+ * afterwards. On a disk that begins anew at a power of two, or that loses what is written beyond
+ * its end, one of them is gone. Other false sizes are found at the end of the move, see
+ * disk/spot_checks.c. */
 #include "disk/true_size.h"
 
 #include "base/cursor.h"

@@ -1,4 +1,9 @@
-/* Writes the logbook, one flushed line before each step, and reads it back. */
+/* Writes the logbook, one flushed line before each step, and reads it back.
+ *
+ * The rule: a line is on the medium before the step that it announces begins, so that after a power
+ * cut the logbook never knows less than what happened. A last line without an end was cut short;
+ * its step did not begin. A line in the middle that makes no sense is an error: going on would mean
+ * guessing. The format: docs/formats/logbook.md. */
 #include "journal/logbook.h"
 
 #include "base/io.h"
@@ -353,7 +358,7 @@ static bool change_from_json(json_t *json, GPtrArray *changes)
 	return true;
 }
 
-/* How far one came that was told of before. */
+/* How far one came that was announced before. */
 static void note_end(json_t *json, GPtrArray *changes, bool is_rewound)
 {
 	json_int_t number = json_integer_value(json_object_get(json, "number"));

@@ -65,8 +65,8 @@ typedef struct {
 
 typedef struct WdrLogbook WdrLogbook;
 
-/* itinerary_file may be NULL: no plan lies beside it. Starts a new one. An old one that tells of
- * changes which were not put back is kept under another name. */
+/* itinerary_file may be NULL: no plan lies beside it. Starts a new one. An old one with changes
+ * that were not put back is kept under another name. */
 bool wdr_logbook_begin(const WdrWorld *world, const char *path, const char *itinerary_file,
 	WdrLogbook **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Goes on with one; a last line that was cut short is taken away. */
@@ -77,7 +77,7 @@ bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...) G_
 bool wdr_logbook_change(WdrLogbook *l, const WdrChange *change, GError **error);
 bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error);
 bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);
-/* What the words mean is told in move_progress.h. */
+/* The words are explained in move_progress.h. */
 bool wdr_logbook_mark(WdrLogbook *l, const char *what, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* The same with what tells later whether the part is still what it was. */
 bool wdr_logbook_sealed(
@@ -98,7 +98,7 @@ typedef struct {
 bool wdr_logbook_figures(
 	WdrLogbook *l, const WdrLogbookFigures *figures, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_done(WdrLogbook *l, GError **error);
-/* As well as it goes: the error that it tells of is the one that counts. */
+/* As well as it goes: the error that it records is the one that counts. */
 void wdr_logbook_stopped(WdrLogbook *l, const char *why);
 void wdr_logbook_free(WdrLogbook *l);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrLogbook, wdr_logbook_free)
@@ -108,7 +108,7 @@ typedef bool (*WdrLogbookEach)(json_t *line, void *data);
 bool wdr_logbook_each(const char *name, const char *text, WdrLogbookEach each, void *data,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* The changes that a logbook tells of (WdrChange), in their order. A last line that was cut short
+/* The changes in a logbook (WdrChange), in their order. A last line that was cut short
  * is passed over: what it announced was not begun. FORMAT: it is no logbook, or damaged. `name` is
  * for messages; the text has a 0 behind it. */
 bool wdr_logbook_parse(const char *name, const char *text, GPtrArray **ret,

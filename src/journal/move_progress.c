@@ -1,4 +1,7 @@
-/* Reads from a logbook how far its move has come. */
+/* Reads from a logbook how far its move has come.
+ *
+ * Lines are taken in their order, and a later one overrules an earlier one. What this program does
+ * not know (another version's mark) is an error, not passed over. */
 #include "journal/move_progress.h"
 
 #include "base/io.h"

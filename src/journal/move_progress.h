@@ -1,6 +1,6 @@
 /* How far a move has come, as its logbook tells. The marks:
  *   cleared    the target's old table is gone; ours, without boot marks, is there
- *   held       the start of the last part is in the state folder, a note stands in its place
+ *   held       the start of the last part is in the state folder, a note is in its place
  *   released   all is in its place, boot marks too
  *   arrived    the system was started from the target, and everything was there
  * and of a part:

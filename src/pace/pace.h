@@ -81,7 +81,7 @@ typedef struct {
 	uint64_t moved;   /* bytes, those of the warm-up too */
 	uint64_t reached; /* bytes: in sequence, how far the farthest request went into the runs */
 	double cpu;       /* of one processor's time while it was measured: 0.03 is 3 % */
-	double zeros;     /* of what was read: nothing but zeros stood there */
+	double zeros;     /* of what was read: nothing but zeros was there */
 } WdrPaceFigure;
 
 /* Half of the distance between the slowest and the fastest round, against the median. */

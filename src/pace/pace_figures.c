@@ -16,8 +16,8 @@
 #define MB 1e6
 
 enum {
-	/* What others moved meanwhile is told from this share on, in parts of a hundred, and from
-	 * this much. */
+	/* What others read and wrote meanwhile is reported from this share on, in parts of a
+	 * hundred, and from this much. */
 	OTHERS_PERCENT = 10,
 	OTHERS_MIN = 8 * 1000 * 1000,
 };
@@ -136,7 +136,7 @@ static void tell_others(
 
 /* ---- measuring ---- */
 
-/* A medium that fails is told with the figures that there are; a user who stops is not. */
+/* The failure of a medium is shown with the figures that there are; a stop by the user is not. */
 static bool take_failure(WdrPaced *p, GError *failure, GError **error)
 {
 	if (g_error_matches(failure, WDR_ERROR, WDR_ERROR_STOPPED)) {

@@ -168,7 +168,7 @@ static void judge_link(const WdrWorld *world, WdrPaced *p)
 {
 	g_autoptr(WdrDisk) disk = NULL;
 
-	/* The figures of a file say nothing about the bus of the disk that it stands for. */
+	/* The figures of a file say nothing about the bus of the disk that it replaces. */
 	if (p->is_stand_in || !p->disk || p->link.rate == 0 || fastest(p) == 0 ||
 		!wdr_disk_find(world, p->disk, &disk, NULL))
 		return;

@@ -56,7 +56,7 @@ char *wdr_pace_record_label(const char *path)
 	return base;
 }
 
-/* Before and after of one thing stand together. */
+/* Before and after of one thing are put together. */
 static guint place_for(const WdrPaceRecord *r, const WdrPaced *p)
 {
 	for (guint i = r->measured->len; i > 0; i--) {

@@ -31,7 +31,7 @@ bool wdr_pace_record_save(
 /* What tells the things of a record from those of others: "before" of "figures/before.json". The
  * caller's. */
 char *wdr_pace_record_label(const char *path);
-/* Takes `p`. Things of one name stand together. */
+/* Takes `p`. Things of one name are put together. */
 void wdr_pace_record_add(WdrPaceRecord *r, WdrPaced *p);
 /* Puts what another one has with what `r` has; `label` tells its things from others of the same
  * name. Takes `other`. is_all: nothing is measured now, `r` is about the machine and the time of

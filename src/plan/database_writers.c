@@ -1,4 +1,8 @@
-/* Finds programs that hold database files open for writing. */
+/* Finds programs that hold database files open for writing.
+ *
+ * A database that is copied file by file while it runs is what a power cut would leave. The user is
+ * told before the move, with the name of the program. What may not be read of /proc without root is
+ * not called absent. */
 #include "plan/database_writers.h"
 
 #include "base/io.h"

@@ -1,4 +1,8 @@
-/* Turns mentions and new identifiers into edits of files. */
+/* Turns mentions and new identifiers into edits of files.
+ *
+ * For each mention: which partition does it name, what is that partition's identifier going to be,
+ * and in which form may it be written there. Each edited file is read once more by the reader of
+ * its format before it is believed: no mention, root or default entry may have got lost. */
 #include "plan/draft_edits.h"
 
 #include "base/text.h"
@@ -307,7 +311,7 @@ static bool edit_mention(const Editing *e, const WdrMention *m, const WdrItinera
 
 /* ---- boot files that stay on the source (--what root) ---- */
 
-/* extlinux: the old way to start stays, a second one is added. */
+/* extlinux: the old entry stays, a second one is added. */
 static bool add_choice(
 	const Editing *e, const WdrMention *m, const WdrItineraryPart *part, GError **error)
 {
@@ -322,7 +326,7 @@ static bool add_choice(
 		!read_file(e, m->number, m->file, &text, &len, error) ||
 		!edit_of(e, m, true, &edit, error))
 		return false;
-	/* Two of a kind are told apart by what they are now. */
+	/* Two of a kind are distinguished by what they are now. */
 	bool is_same_kind = strcmp(e->it->source.medium, e->it->target.medium) == 0;
 	WdrExtlinuxChoice choice = { is_same_kind ? "old disk" : e->it->source.medium,
 		is_same_kind ? "new disk" : e->it->target.medium, root };
@@ -332,7 +336,7 @@ static bool add_choice(
 static bool edit_boot_file(
 	const Editing *e, const WdrMention *m, const WdrItineraryPart *part, GError **error)
 {
-	/* What settings stand in for is the old way to start, and stays. */
+	/* Settings that make the old entry stay, too. */
 	bool is_script = is_format(m, "image") || is_format(m, "script");
 	if (is_script && has_default_root(e))
 		return true;

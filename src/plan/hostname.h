@@ -3,7 +3,7 @@
 
 #include "volume/volume.h"
 
-/* Where the name stands as a word of its own, at or behind `from`, which is in the text: also
+/* Where the name is a word of its own, at or behind `from`, which is in the text: also
  * before a dot ("heron-hide-3.field"), not after one, nor as a part of another name. Borrowed;
  * NULL: nowhere. */
 const char *wdr_host_name_in(const char *text, const char *from, const char *name);

@@ -349,11 +349,11 @@ bool wdr_check_target(
 	return true;
 }
 
-WdrPartWay wdr_itinerary_way(const WdrItineraryPart *p)
+WdrPartMethod wdr_itinerary_method(const WdrItineraryPart *p)
 {
 	if (strcmp(p->fs, "ext4") == 0)
-		return WDR_WAY_EXT;
+		return WDR_METHOD_EXT;
 	if (strcmp(p->fs, "vfat") == 0)
-		return WDR_WAY_FAT;
-	return strcmp(p->fs, "swap") == 0 ? WDR_WAY_SWAP : WDR_WAY_BLOCKS;
+		return WDR_METHOD_FAT;
+	return strcmp(p->fs, "swap") == 0 ? WDR_METHOD_SWAP : WDR_METHOD_BLOCKS;
 }

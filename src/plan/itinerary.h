@@ -50,12 +50,12 @@ typedef struct {
 
 /* How a part comes to the target. */
 typedef enum {
-	WDR_WAY_EXT,
-	WDR_WAY_FAT,
-	WDR_WAY_SWAP,  /* made new */
-	WDR_WAY_BLOCKS /* block by block */
-} WdrPartWay;
-WdrPartWay wdr_itinerary_way(const WdrItineraryPart *p);
+	WDR_METHOD_EXT,
+	WDR_METHOD_FAT,
+	WDR_METHOD_SWAP,  /* made new */
+	WDR_METHOD_BLOCKS /* block by block */
+} WdrPartMethod;
+WdrPartMethod wdr_itinerary_method(const WdrItineraryPart *p);
 
 typedef enum {
 	WDR_MOVE_EVERYTHING,

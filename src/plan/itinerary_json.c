@@ -330,11 +330,11 @@ static bool check_identifier(const WdrItinerary *it)
 
 static bool check_identifiers(const WdrItineraryPart *p)
 {
-	WdrPartWay way = wdr_itinerary_way(p);
+	WdrPartMethod entry = wdr_itinerary_method(p);
 
-	if (way == WDR_WAY_BLOCKS)
+	if (entry == WDR_METHOD_BLOCKS)
 		return p->to.size >= p->from.size;
-	if (!p->to.uuid || way != WDR_WAY_FAT)
+	if (!p->to.uuid || entry != WDR_METHOD_FAT)
 		return p->to.uuid && g_uuid_string_is_valid(p->to.uuid);
 	return strlen(p->to.uuid) == 9 && p->to.uuid[4] == '-' &&
 	       strspn(p->to.uuid, "0123456789ABCDEF-") == 9;
@@ -365,8 +365,8 @@ static bool check_whole(WdrItinerary *it, GError **error)
 		if (!check_identifiers(p))
 			return bad(error, "an identifier of a partition");
 		end = p->to.start + p->to.size;
-		bool has_files =
-			wdr_itinerary_way(p) == WDR_WAY_EXT || wdr_itinerary_way(p) == WDR_WAY_FAT;
+		bool has_files = wdr_itinerary_method(p) == WDR_METHOD_EXT ||
+				 wdr_itinerary_method(p) == WDR_METHOD_FAT;
 		if (!has_files && (p->role == WDR_ROLE_ROOT || p->role == WDR_ROLE_BOOT))
 			return bad(error, "root or boot is on no file system that we build");
 		roots += p->role == WDR_ROLE_ROOT ? 1 : 0;

@@ -1,4 +1,9 @@
-/* Chooses start and size of every partition on the target. */
+/* Chooses start and size of every partition on the target.
+ *
+ * Order and numbers are the source's. Partitions keep their sizes, and root gets what is left, less
+ * what the user wants free. Where the target is smaller, root shrinks to what its files need.
+ * Starts are aligned to 1 MiB. The space before the first partition is kept as on the source, since
+ * a loader may lie there. */
 #include "plan/layout.h"
 
 #include "base/text.h"

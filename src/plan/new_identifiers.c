@@ -109,7 +109,8 @@ static char *fresh_uuid(const WdrItineraryPart *p)
 {
 	if (is_fat(p))
 		return random_fat_serial();
-	return wdr_itinerary_way(p) != WDR_WAY_BLOCKS ? random_uuid() : g_strdup(p->from.uuid);
+	return wdr_itinerary_method(p) != WDR_METHOD_BLOCKS ? random_uuid()
+							    : g_strdup(p->from.uuid);
 }
 
 static void replace(char **text, char *with)

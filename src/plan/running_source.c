@@ -1,4 +1,8 @@
-/* Gives each mounted part of a running source its tree, and each mounted FAT its medium. */
+/* Gives each mounted part of a running source its tree, and each mounted FAT its medium.
+ *
+ * An ext part is read through a detached copy of its mount (volume/tree/detached.c). It shows what
+ * lies under other mounts, and nothing that is mounted there. A FAT is flushed and then read from
+ * its disk: through the kernel its short names and exact times would be lost. */
 #include "plan/running_source.h"
 
 #include "base/cleanup.h"

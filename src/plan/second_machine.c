@@ -1,4 +1,8 @@
-/* The table of files that only one machine may have, and the edits for a second one. */
+/* The table of files that only one machine may have, and the edits for a second one.
+ *
+ * Two machines with one SSH host key or machine ID are taken for each other. Such files stay behind
+ * where the system makes them anew at its first boot, and are edited where they hold the host name.
+ * What nothing makes anew is reported. */
 #include "plan/second_machine.h"
 
 #include "boot/formats/edit.h"
@@ -37,7 +41,7 @@ static const OwnFile own_files[] = {
 	{ "var/lib/urandom", "random-seed", "random seed" },
 };
 
-/* What others know a machine by, and nothing makes anew at a start: it stays, and is told. By
+/* What others know a machine by, and nothing makes anew at a start: it stays, and is reported. By
  * wg(8), iscsid(8), nvme-gen-hostnqn(1). */
 static const OwnFile kept_files[] = {
 	{ "etc/wireguard", "*.conf", "the key of a WireGuard interface" },

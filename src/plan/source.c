@@ -1,4 +1,8 @@
-/* Opens a source for reading, replays journals in a copy, and checks its volumes. */
+/* Opens a source for reading, replays journals in a copy, and checks its volumes.
+ *
+ * A root that was not unmounted cleanly has its newest changes in the journal alone. The source is
+ * never written to, so e2fsck recovers a sparse copy of its metadata, and the volume is read
+ * through that. Before the move and before the release it is asked who may write to the source. */
 #include "plan/source.h"
 
 #include "base/cleanup.h"

@@ -1,4 +1,8 @@
-/* Lists what is on a target, and compares it with what the itinerary shows. */
+/* Lists what is on a target, and compares it with what the itinerary shows.
+ *
+ * The user agrees to erase what was shown. Table, identifiers, space in use and a hash of each
+ * partition's first MiB are kept in the itinerary, and the move asks again when one of them is
+ * different. */
 #include "plan/target_contents.h"
 
 #include "base/json.h"

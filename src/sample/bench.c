@@ -284,7 +284,7 @@ static bool write_text(const char *folder, const char *path, const char *text, G
 	       wdr_error_set_errno(error, errno, "changing the mode of %s", full);
 }
 
-/* What its device tree tells of the board and its firmware of 2026-02-11. */
+/* What its device tree says of the board and its firmware of 2026-02-11. */
 static bool add_heron(const char *folder, GError **error)
 {
 	static const char compatible[] = "raspberrypi,5-model-b\0brcm,bcm2712";

@@ -1,4 +1,8 @@
-/* Reading contents from media that fail in places. */
+/* Reading contents from media that fail in places.
+ *
+ * A request that fails is halved down to 4 KiB, and each piece is tried three times. What still
+ * fails becomes zeros, and its range is noted. A thousand failures in a row mean that the medium is
+ * gone: that ends the move. */
 #include "volume/volume.h"
 
 #include <errno.h>

@@ -1,4 +1,7 @@
-/* Follows paths and links within a volume. */
+/* Follows paths and links within a volume.
+ *
+ * A link never leads out of the volume, and a chain of links has a limit. On FAT capitals do not
+ * count, as for the loaders that read it. */
 #include "volume/lookup.h"
 
 #include <string.h>
@@ -22,7 +25,7 @@ static bool take_name(void *data, const WdrName *name, GError **error)
 	return true;
 }
 
-/* The name in a folder that is meant by this one. The caller's; NULL: there is none. */
+/* The name in a folder that matches this one. The caller's; NULL: there is none. */
 static char *find_name(WdrVolume *v, const char *folder, const char *name)
 {
 	bool ignores_case = strcmp(v->ops->type, "vfat") == 0;

@@ -1,4 +1,6 @@
-/* A volume with some files replaced or hidden. */
+/* A volume with some files replaced or hidden.
+ *
+ * A rehearsal before a move reads the source through it, as if the planned edits had been made. */
 #include "volume/overlay.h"
 
 #include <string.h>
@@ -29,7 +31,7 @@ static GBytes *instead_of(const Over *o, const char *path)
 	return o->over.contents ? g_hash_table_lookup(o->over.contents, path) : NULL;
 }
 
-/* What listing tells of an entry's size may be of the old content: stat is to be asked. */
+/* The size that a listing gives may be that of the old content: stat is to be asked. */
 static bool pass_on(void *data, const WdrName *name, GError **error)
 {
 	const Listing *l = data;

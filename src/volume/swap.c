@@ -1,4 +1,8 @@
-/* Reads and makes swap headers. */
+/* Reads and makes swap headers.
+ *
+ * Swap is never copied: what was swapped out belongs to the running kernel. An area of the same
+ * size, label and a new UUID is made instead. A hibernated system is in there, too, and is reported
+ * before. */
 #include "volume/swap.h"
 
 #include "base/cursor.h"

@@ -1,4 +1,9 @@
-/* Reads many small files of a disk with few large requests. */
+/* Reads many small files of a disk with few large requests.
+ *
+ * A card answers few requests a second, whatever their size. Files tell where they lie, and when
+ * one of them is read, what lies between it and the next ones is read with the same request, up to
+ * 256 KiB. Longer requests would make the walk's own look-ups of folders wait. What was read before
+ * a file's place was looked up does not serve that file: it may have been written in between. */
 #include "volume/sweep.h"
 
 #include "base/text.h"

@@ -1,4 +1,8 @@
-/* Paths, programs and observers of a machine or a bench. */
+/* Paths, programs and observers of a machine or a bench.
+ *
+ * Everything outside of the program is reached through here: a path gets the bench's folder in
+ * front, a program of a board is looked for in the bench's bin/ folder. Tests give it a small tree
+ * and own the clock. Programs are started from a list of arguments, never by a shell. */
 #include "world/world.h"
 
 #include "base/io.h"

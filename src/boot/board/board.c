@@ -132,7 +132,8 @@ static bool look_at_tree(const WdrWorld *world, WdrBoard *b)
 
 /* ---- the firmware's own words ---- */
 
-/* What stands behind a word at the start of a line; of several lines the last. NULL: there is none.
+/* What follows a word at the start of a line; of several lines the last. NULL: no line has the
+ * word.
  */
 static char *value_of(const char *text, const char *word)
 {

@@ -1,4 +1,8 @@
-/* Reads, shows and makes BOOT_ORDER numbers. */
+/* Reads, shows and makes BOOT_ORDER numbers.
+ *
+ * Each hexadecimal digit is a medium, and they are tried from the right to the left. f begins anew,
+ * so digits to the left of the first f are never used. People read the number from the left; so it
+ * is always shown in words, too. */
 #include "boot/board/bootorder.h"
 
 #include <string.h>

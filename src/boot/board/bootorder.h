@@ -9,7 +9,7 @@ enum { WDR_ORDER_DIGITS_MAX = 8 };
 typedef struct {
 	unsigned digits[WDR_ORDER_DIGITS_MAX]; /* as they are tried */
 	unsigned n;
-	unsigned reached; /* of these: what stands behind "stop" or "start over" is never tried */
+	unsigned reached; /* of these: what follows "stop" or "start over" is never tried */
 	bool starts_over;
 } WdrBootOrder;
 

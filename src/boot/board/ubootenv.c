@@ -1,4 +1,8 @@
-/* Reads and makes U-Boot environments. */
+/* Reads and makes U-Boot environments.
+ *
+ * CRC32, on redundant copies a byte that says which one counts, then NAME=VALUE strings, each ended
+ * by a 0. With two copies the other one is written, and becomes the active one in its last step: a
+ * power cut leaves the old environment. */
 #include "boot/board/ubootenv.h"
 
 #include "base/cursor.h"

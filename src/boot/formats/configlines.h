@@ -15,7 +15,7 @@ bool wdr_config_has_line(const char *text, size_t len, const char *line);
 typedef struct {
 	const char *key;   /* "dtparam" */
 	const char *item;  /* "pciex1_gen"; NULL: the key has the value itself */
-	const char *value; /* "3"; NULL: the item stands alone, or is "on" */
+	const char *value; /* "3"; NULL: the item has no value, or is "on" */
 } WdrConfigSetting;
 
 typedef enum {

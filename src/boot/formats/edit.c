@@ -1,4 +1,7 @@
-/* Edits as replaced columns of a file, checked against the file's hash. */
+/* Edits as replaced columns of a file, checked against the file's hash.
+ *
+ * An edit replaces bytes at an offset, and everything else in the file stays byte for byte. It
+ * holds the old text, too, and the hash of the whole file: any other content is refused. */
 #include "boot/formats/edit.h"
 
 #include "base/text.h"

@@ -25,7 +25,7 @@ typedef struct {
 WdrEdit *wdr_edit_new(unsigned number, const char *file, WdrHash before);
 void wdr_edit_free(WdrEdit *edit);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrEdit, wdr_edit_free)
-/* new_text as it is to stand in the file, see wdr_rewrite(). */
+/* new_text as it will be in the file, see wdr_rewrite(). */
 void wdr_edit_add(WdrEdit *edit, size_t offset, unsigned line, unsigned column,
 	const char *old_text, const char *new_text);
 

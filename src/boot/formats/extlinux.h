@@ -32,13 +32,13 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrExtlinux, wdr_extlinux_free)
 /* The entry that starts by itself; NULL: there is none at all. */
 const WdrExtlinuxEntry *wdr_extlinux_default(const WdrExtlinux *x);
 
-/* Adds a way to start with another root: a copy of the default entry in which the root= words that
- * stand in `mentions` for it are replaced by new_root becomes the default; the old one stays under
- * its own label. Both get a menu label that names its medium, and the menu waits long enough to
- * choose. REFUSED: the file has no entry with a root=, or would have two defaults. */
+/* Adds an entry with another root: a copy of the default entry in which the root= words in
+ * `mentions` for it are replaced by new_root becomes the default; the old one stays under its own
+ * label. Both get a menu label that names its medium, and the menu waits long enough to choose.
+ * REFUSED: the file has no entry with a root=, or would have two defaults. */
 typedef struct {
 	const char *old_medium, *new_medium; /* in words: "SD card" */
-	const char *new_root;                /* as it stands behind root= */
+	const char *new_root;                /* the value of root= */
 } WdrExtlinuxChoice;
 bool wdr_extlinux_add_choice(const char *text, size_t len, const WdrExtlinuxChoice *choice,
 	WdrEdit *edit, GError **error) G_GNUC_WARN_UNUSED_RESULT;

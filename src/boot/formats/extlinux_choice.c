@@ -1,4 +1,7 @@
-/* A second way to start in an extlinux.conf. */
+/* A second entry in an extlinux.conf.
+ *
+ * The old entry keeps its label, so that a person can choose it again; the new one is a copy of it
+ * with another root=, and becomes the default. All of it is a list of splices, like any edit. */
 #include "boot/formats/extlinux.h"
 
 #include "base/text.h"

@@ -12,5 +12,5 @@ typedef struct {
 
 /* WdrFstabLine; comments, and lines with too few fields, are passed over. */
 GPtrArray *wdr_fstab_lines(const char *text, size_t len);
-/* One of the options, without what stands behind a =. */
+/* One of the options, without its =VALUE. */
 bool wdr_fstab_has_option(const WdrFstabLine *l, const char *name);

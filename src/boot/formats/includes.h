@@ -14,7 +14,7 @@ typedef struct {
 
 enum { WDR_INCLUDES_MAX = 64, WDR_INCLUDED_BYTES_MAX = 1024 * 1024 };
 
-/* What is said when one was not taken. */
+/* The warning when one was not read. */
 extern const char wdr_includes_ended[];
 
 /* One more file of this size may be read; false: there were too many, or the program is to stop. */

@@ -1,5 +1,5 @@
-/* Mentions: the places in a file where an identifier stands, with exact columns, so that putting
- * one right is a splice and every other byte stays as it is. One reader a format. */
+/* Mentions: the places in a file that hold an identifier, with exact columns, so that correcting
+ * one is a splice and every other byte stays as it is. One reader a format. */
 #pragma once
 
 #include "boot/formats/identifier.h"
@@ -16,7 +16,7 @@ typedef enum {
 /* How an identifier can be written at a place. */
 typedef enum {
 	WDR_WRITE_WORD,    /* a blank would end it */
-	WDR_WRITE_QUOTED,  /* between quotes: blanks may stand, quotes not */
+	WDR_WRITE_QUOTED,  /* between quotes: blanks are allowed, quotes are not */
 	WDR_WRITE_ESCAPED, /* blanks as \040 */
 	WDR_WRITE_LINE,    /* up to the end of the line */
 } WdrWriting;
@@ -28,7 +28,7 @@ typedef struct {
 	char *file;            /* path on that volume */
 	unsigned line, column; /* from 1; the column counts bytes */
 	size_t offset, len;    /* of the identifier's text in the file */
-	char *text;            /* as it stands there */
+	char *text;            /* as it is written there */
 	WdrIdentifier identifier;
 	WdrUse use;
 	char *what; /* "root=", a mount point, a setting's name */
@@ -105,14 +105,14 @@ typedef struct {
 /* Adds a mention. `identifier` is copied, but for its value, which is taken over. */
 WdrMention *wdr_reading_add(const WdrReading *r, const WdrLine *line, WdrSpan span,
 	const WdrIdentifier *identifier, WdrUse use, const char *what);
-/* Adds the mention that stands at the span; NULL: no identifier does. `value` is its text without
- * escapes; NULL: as it stands. Borrowed. */
+/* Adds the mention at the span; NULL: there is no identifier. `value` is its text without
+ * escapes; NULL: as it is written. Borrowed. */
 WdrMention *wdr_reading_take(const WdrReading *r, const WdrLine *line, WdrSpan span,
 	const char *value, WdrUse use, const char *what);
 void wdr_reading_warn(const WdrReading *r, const WdrLine *line, size_t at, const char *format, ...)
 	G_GNUC_PRINTF(4, 5);
 /* The words of a kernel command line that name devices, in a part of a line. `writing` is WORD or,
- * when the part itself stands between quotes, QUOTED. */
+ * when the part itself is between quotes, QUOTED. */
 void wdr_kernel_args_scan(
 	const WdrReading *r, const WdrLine *line, WdrSpan span, WdrWriting writing);
 /* The value of a setting: an identifier, a bare UUID where the key says so, or kernel arguments. */

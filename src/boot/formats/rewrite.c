@@ -1,4 +1,8 @@
-/* Decides which identifier replaces another, and in which form. */
+/* Decides which identifier replaces another, and in which form.
+ *
+ * A UUID or label as root= needs an initramfs; a PARTUUID does not. A label that two volumes carry
+ * while the old disk is in is no identifier. So a mention by UUID, PARTUUID or path keeps its form
+ * where that works at its place, and one by label becomes a UUID or PARTUUID. */
 #include "boot/formats/rewrite.h"
 
 #include "base/error.h"

@@ -10,7 +10,7 @@ typedef struct {
 	bool has_initramfs; /* the system has one: labels may become UUIDs */
 } WdrNaming;
 
-/* The text that is to stand in place of the mention's, for a partition with these identifiers. *ret
+/* The text that replaces the mention's, for a partition with these identifiers. *ret
  * and *ret_note (why another form was taken; may stay NULL) are the caller's. REFUSED: the kernel
  * could not resolve what was asked for, the partition has no such identifier, or it cannot be
  * written at this place. */

@@ -4,7 +4,7 @@
 
 #include <string.h>
 
-/* `setenv NAME VALUE…`: the value is the rest of the command, or what stands in quotes. */
+/* `setenv NAME VALUE…`: the value is the rest of the command, or what is in quotes. */
 static bool take_setenv(const WdrReading *r, const WdrLine *line, size_t at, size_t end)
 {
 	const char *text = r->text;
@@ -27,7 +27,7 @@ static bool take_setenv(const WdrReading *r, const WdrLine *line, size_t at, siz
 	return true;
 }
 
-/* One command of a line; several stand between `;`, and behind `then` and the like. */
+/* One command of a line; several are separated by `;`, or follow `then` and the like. */
 static void take_command(const WdrReading *r, const WdrLine *line, size_t at, size_t end)
 {
 	static const char *const before[] = { "then", "else", "do", "if", "elif" };

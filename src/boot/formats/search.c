@@ -1,4 +1,7 @@
-/* Searches any text for a disk's identifiers. */
+/* Searches any text for a disk's identifiers.
+ *
+ * For files that no row of the places table names. What is found is reported, and never edited:
+ * nobody knows what the file is for. */
 #include "boot/formats/search.h"
 
 #include <string.h>
@@ -9,7 +12,7 @@ typedef struct {
 	size_t anchor; /* of a folded one: a character without case in it; len: it has none */
 	WdrIdentifierKind kind;
 	bool is_folded; /* compared without regard to case */
-	bool is_value;  /* a value that may stand alone */
+	bool is_value;  /* a value that may be without a tag */
 } Needle;
 
 struct WdrSearch {
@@ -174,7 +177,7 @@ void wdr_search_text(const WdrSearch *s, const WdrReading *r, guint first, const
 			WdrSpan span = { (size_t)(hit - r->text),
 				(size_t)(hit - r->text) + n->len };
 			at = span.end;
-			/* What stands before a bare value may be its tag. */
+			/* The word before a bare value may be its tag. */
 			WdrSpan whole = span;
 			(void)(n->is_value && take_in_front(r, &whole, n->kind));
 			if (stands_alone(r, whole) && !is_known(r, first, whole))

@@ -1,4 +1,4 @@
-/* Files of settings: KEY=VALUE lines for a loader's script (values are taken as they stand), and
+/* Files of settings: KEY=VALUE lines for a loader's script (values are taken as they are), and
  * shell-style ones with quoting, as under /etc/default. */
 #include "boot/formats/mention.h"
 
@@ -128,7 +128,7 @@ bool wdr_settings_read(const WdrReading *r, GError **error)
 
 /* ---- shell style ---- */
 
-/* The end of a value that starts at `at`, and what of it stands inside of one pair of quotes. */
+/* The end of a value that starts at `at`, and what of it is inside one pair of quotes. */
 static size_t shell_value(const WdrReading *r, size_t at, size_t end, WdrSpan *ret, bool *ret_open)
 {
 	char quote = at < end && (r->text[at] == '"' || r->text[at] == '\'') ? r->text[at] : 0;

@@ -1,4 +1,8 @@
-/* Reads an initramfs archive by archive, as the kernel unpacks it. */
+/* Reads an initramfs archive by archive, as the kernel unpacks it.
+ *
+ * A file may hold several archives, plain or packed, one behind the other, with zeros between them.
+ * A later entry replaces an earlier one. The reader is our own: libarchive stops at the end of the
+ * first archive. */
 #include "boot/kernel/initramfs.h"
 
 #include "boot/formats/image.h"

@@ -1,4 +1,8 @@
-/* Builds the binary indexes that modprobe reads. */
+/* Builds the binary indexes that modprobe reads.
+ *
+ * A trie, written from its leaves up, with offsets from the start of the file, numbers in network
+ * byte order. Format: libkmod/libkmod-index.c. No library has a writer for it; modprobe itself
+ * judges ours in the tests. */
 #include "boot/kernel/moduleindex.h"
 
 #include "base/cursor.h"

@@ -1,4 +1,7 @@
-/* Reads modules.dep, modules.alias, modules.builtin and soft dependencies. */
+/* Reads modules.dep, modules.alias, modules.builtin and soft dependencies.
+ *
+ * The text files, since an image's root may lack the binary ones. What a module only asks for
+ * (softdep) counts as needed here: ext4 without its checksum driver mounts nothing. */
 #include "boot/kernel/modules.h"
 
 #include <string.h>

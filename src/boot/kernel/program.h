@@ -36,7 +36,7 @@ typedef struct {
 	char *interpreter;  /* of a program: "/lib/ld-linux-aarch64.so.1", of a script: "/bin/sh";
 			       NULL:  none */
 	GPtrArray *needed;  /* char *: libraries, by name */
-	GPtrArray *folders; /* char *: where it looks for them first, $ORIGIN as it stands */
+	GPtrArray *folders; /* char *: where it looks for them first, $ORIGIN not replaced */
 	bool is_script;
 } WdrProgram;
 void wdr_program_clear(WdrProgram *p);

@@ -1,4 +1,14 @@
-/* Makes the archive that adds modules to an initramfs. */
+/* Makes the archive that adds modules to an initramfs.
+ *
+ * The kernel unpacks all archives of an initramfs file in turn, and a later file replaces an
+ * earlier one of the same path. So nothing in the existing archives is touched: a small archive is
+ * put behind them, with
+ *   - the modules, packed as the others in there are (its loader may know no other form),
+ *   - the firmware files that these modules ask for and root has,
+ *   - modules.dep and modules.alias as they were plus the new lines, each also in the binary form
+ *     that kmod reads,
+ *   - the list of modules to load, plus the new names.
+ * Taking it away again is cutting the file where it was. */
 #include "boot/kernel/segment.h"
 
 #include "boot/formats/image.h"
@@ -87,6 +97,8 @@ static bool add_bytes(Segment *s, const char *name, GBytes *bytes, GError **erro
 
 /* ---- modules ---- */
 
+/* lib may be a link to usr/lib in the initramfs. An archive that made a folder in the link's place
+ * would hide everything behind it, so links are followed first. */
 static bool find_folder(Segment *s, GError **error)
 {
 	static const char *const places[] = { "lib/modules", "usr/lib/modules" };
@@ -209,6 +221,8 @@ static bool add_all_firmware(Segment *s, const GByteArray *module, GError **erro
 	return is_fine;
 }
 
+/* A module from root, checked to be one for this kernel. It is always unpacked for the check, and
+ * stored unpacked only where the initramfs has no packed modules. */
 static bool add_module_file(Segment *s, const char *path, GError **error)
 {
 	g_autofree char *on_root = g_strconcat("lib/modules/", s->from->release, "/", path, NULL);
@@ -279,6 +293,7 @@ static void end_line(GString *text)
 		g_string_append_c(text, '\n');
 }
 
+/* Text and binary index must agree: kmod prefers the binary one, and other tools read the text. */
 static bool put_index(Segment *s, const char *name, const GString *added,
 	GBytes *(*binary)(const char *text), GError **error)
 {

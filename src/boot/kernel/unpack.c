@@ -1,4 +1,7 @@
-/* Unpacks what the kernel can unpack, within a limit. */
+/* Unpacks what the kernel can unpack, within a limit.
+ *
+ * The libraries can do more than the kernel (lz4's modern frame, xz with other checks than CRC32).
+ * What the kernel would refuse is refused here, too: the board would not boot with it. */
 #include "boot/kernel/unpack.h"
 
 #include "base/cursor.h"

@@ -11,7 +11,7 @@ static void file_clear(WdrBootEntryFile *f)
 	g_free(f->said);
 }
 
-static void way_free(void *data)
+static void entry_free(void *data)
 {
 	WdrBootEntry *w = data;
 
@@ -29,7 +29,7 @@ void wdr_boot_entries_free(WdrBootEntries *w)
 {
 	if (!w)
 		return;
-	g_ptr_array_unref(w->ways);
+	g_ptr_array_unref(w->list);
 	g_ptr_array_unref(w->faults);
 	g_ptr_array_unref(w->warnings);
 	g_free(w);
@@ -37,10 +37,10 @@ void wdr_boot_entries_free(WdrBootEntries *w)
 
 WdrBootEntry *wdr_boot_entries_add(WdrBootEntries *w)
 {
-	WdrBootEntry *way = g_new0(WdrBootEntry, 1);
+	WdrBootEntry *entry = g_new0(WdrBootEntry, 1);
 
-	g_ptr_array_add(w->ways, way);
-	return way;
+	g_ptr_array_add(w->list, entry);
+	return entry;
 }
 
 char *wdr_boot_entries_text(const WdrBootEntries *w, const char *path, size_t *ret_len)
@@ -80,7 +80,7 @@ WdrBootEntries *wdr_boot_entries_find(const WdrSystem *s, const WdrBoard *board)
 		{ "loader script", wdr_boot_entries_of_script } };
 	WdrBootEntries *w = g_new0(WdrBootEntries, 1);
 
-	w->ways = g_ptr_array_new_with_free_func(way_free);
+	w->list = g_ptr_array_new_with_free_func(entry_free);
 	w->faults = g_ptr_array_new_with_free_func(g_free);
 	w->warnings = g_ptr_array_new_with_free_func(g_free);
 	w->board = board;

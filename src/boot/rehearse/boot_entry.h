@@ -1,4 +1,4 @@
-/* The ways to start that a loader finds on a disk: which files it would load and with which kernel
+/* The boot entries that a loader finds on a disk: which files it would load and with which kernel
  * arguments, in the order in which it tries them. Only what the loader's configuration says;
  * whether the files are any good is not looked at here. */
 #pragma once
@@ -7,7 +7,7 @@
 #include "boot/formats/includes.h"
 #include "boot/system/system.h"
 
-/* A file that the loader is told to load. */
+/* A file that the loader shall load. */
 typedef struct {
 	char *path; /* on the boot part's volume, without a leading slash; NULL: none is asked for
 		     */
@@ -28,8 +28,8 @@ typedef struct {
 	const WdrBoard *board; /* that the loader runs on; borrowed; NULL: not known */
 	WdrSystemPart *part;   /* that the loader reads; borrowed from the system; NULL: none */
 	bool switches_pcie;    /* config.txt has the firmware switch a PCIe connector on */
-	GPtrArray *ways;       /* WdrBootEntry, the first is what starts by itself */
-	GPtrArray *faults;     /* char *: why there is no way, or one that was passed over */
+	GPtrArray *list;       /* WdrBootEntry, the first is what starts by itself */
+	GPtrArray *faults;     /* char *: why there is no entry, or one that was passed over */
 	GPtrArray *warnings;   /* char * */
 	WdrIncludes includes;  /* files of the loader's configuration that were read */
 } WdrBootEntries;
@@ -45,7 +45,7 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBootEntries, wdr_boot_entries_free)
 void wdr_boot_entries_of_firmware(const WdrSystem *s, WdrBootEntries *ret);
 void wdr_boot_entries_of_menu(const WdrSystem *s, WdrBootEntries *ret);
 void wdr_boot_entries_of_script(const WdrSystem *s, WdrBootEntries *ret);
-/* A new way, which the list owns. */
+/* A new entry, which the list owns. */
 WdrBootEntry *wdr_boot_entries_add(WdrBootEntries *w);
 /* The text of a boot file; NULL: it is not there. The caller's. */
 char *wdr_boot_entries_text(const WdrBootEntries *w, const char *path, size_t *ret_len);

@@ -141,27 +141,27 @@ static bool may_start(const WdrConfig *config, const Series *s, const char *kern
 }
 
 static void choose_default(
-	const WdrBootEntries *w, const WdrConfig *config, const Series *s, WdrBootEntry *way)
+	const WdrBootEntries *w, const WdrConfig *config, const Series *s, WdrBootEntry *entry)
 {
 	for (size_t k = 0; k < G_N_ELEMENTS(s->kernels) && s->kernels[k]; k++) {
 		g_autofree char *path = g_strconcat(prefix_of(config), s->kernels[k], NULL);
 		if (!may_start(config, s, s->kernels[k]) || !wdr_boot_entries_has(w, path))
 			continue;
-		say(&way->kernel, config, NULL, s->kernels[k]);
+		say(&entry->kernel, config, NULL, s->kernels[k]);
 		return;
 	}
 }
 
 /* With kernel= the name is given; else the first default that is there, for the board's series, or
  * for the newest whose files are there. */
-static const Series *choose_kernel(WdrBootEntries *w, const WdrConfig *config, WdrBootEntry *way)
+static const Series *choose_kernel(WdrBootEntries *w, const WdrConfig *config, WdrBootEntry *entry)
 {
 	const WdrConfigLine *line = setting(config, "kernel");
 	unsigned known = w->board ? w->board->series : 0;
 	const Series *chosen = NULL;
 
 	if (line)
-		say(&way->kernel, config, line, NULL);
+		say(&entry->kernel, config, line, NULL);
 	for (size_t i = 0; !chosen && i < G_N_ELEMENTS(all_series); i++) {
 		const Series *s = &all_series[i];
 		g_autofree char *missing = missing_firmware(w, config, s);
@@ -174,33 +174,33 @@ static const Series *choose_kernel(WdrBootEntries *w, const WdrConfig *config, W
 		if (missing)
 			continue;
 		if (!line)
-			choose_default(w, config, s, way);
-		chosen = way->kernel.path ? s : NULL;
+			choose_default(w, config, s, entry);
+		chosen = entry->kernel.path ? s : NULL;
 	}
 	return chosen;
 }
 
 /* auto_initramfs=1: "initramfs" in place of "kernel", "8" and the like kept. */
-static void choose_initramfs(const WdrConfig *config, WdrBootEntry *way)
+static void choose_initramfs(const WdrConfig *config, WdrBootEntry *entry)
 {
 	const WdrConfigLine *named = setting(config, "initramfs");
 	const WdrConfigLine *automatic = setting(config, "auto_initramfs");
-	const char *base = way->kernel.path ? strrchr(way->kernel.path, '/') : NULL;
+	const char *base = entry->kernel.path ? strrchr(entry->kernel.path, '/') : NULL;
 
-	base = base ? base + 1 : way->kernel.path;
+	base = base ? base + 1 : entry->kernel.path;
 	if (named) {
-		say(&way->initramfs, config, named, NULL);
+		say(&entry->initramfs, config, named, NULL);
 	} else if (automatic && g_ascii_strtoull(automatic->value, NULL, 10) != 0 && base &&
 		   g_str_has_prefix(base, "kernel")) {
 		g_autofree char *rest = g_strndup(base + 6, strcspn(base + 6, "."));
 		g_autofree char *name = g_strconcat("initramfs", rest, NULL);
-		say(&way->initramfs, config, NULL, name);
-		way->initramfs.said = g_strdup_printf("config.txt:%u", automatic->line);
+		say(&entry->initramfs, config, NULL, name);
+		entry->initramfs.said = g_strdup_printf("config.txt:%u", automatic->line);
 	}
 }
 
 /* The firmware reads the first line only, and cuts lines of config.txt, not this one. */
-static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEntry *way)
+static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEntry *entry)
 {
 	const WdrConfigLine *line = setting(config, "cmdline");
 	g_autofree char *file =
@@ -211,8 +211,8 @@ static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEn
 	if (!text) {
 		g_ptr_array_add(w->warnings,
 			g_strdup_printf("%s is not there: the kernel gets no arguments", file));
-		way->arguments = g_strdup("");
-		way->arguments_said = g_steal_pointer(&file);
+		entry->arguments = g_strdup("");
+		entry->arguments_said = g_steal_pointer(&file);
 		return;
 	}
 	size_t end = strcspn(text, "\r\n");
@@ -220,22 +220,22 @@ static void read_arguments(WdrBootEntries *w, const WdrConfig *config, WdrBootEn
 		g_ptr_array_add(w->warnings,
 			g_strdup_printf(
 				"%s has more than one line: the firmware reads the first", file));
-	way->arguments = g_strndup(text, end);
-	way->arguments_said = g_strdup_printf("%s:1", file);
+	entry->arguments = g_strndup(text, end);
+	entry->arguments_said = g_strdup_printf("%s:1", file);
 }
 
 static void choose_tree(
-	const WdrBootEntries *w, const WdrConfig *config, const Series *series, WdrBootEntry *way)
+	const WdrBootEntries *w, const WdrConfig *config, const Series *series, WdrBootEntry *entry)
 {
 	const WdrConfigLine *line = setting(config, "device_tree");
 
 	if (line) {
 		if (*line->value)
-			say(&way->device_tree, config, line, NULL);
+			say(&entry->device_tree, config, line, NULL);
 		return;
 	}
 	if (series && wdr_boot_entries_has(w, series->tree))
-		way->device_tree.path = g_strdup(series->tree);
+		entry->device_tree.path = g_strdup(series->tree);
 }
 
 static char *no_kernel(const WdrBootEntries *w)
@@ -257,7 +257,7 @@ static char *no_kernel(const WdrBootEntries *w)
 void wdr_boot_entries_of_firmware(const WdrSystem *s, WdrBootEntries *w)
 {
 	g_autoptr(GPtrArray) config = wdr_config_new();
-	WdrBootEntry *way = wdr_boot_entries_add(w);
+	WdrBootEntry *entry = wdr_boot_entries_add(w);
 
 	(void)s;
 	if (!wdr_boot_entries_has(w, "config.txt"))
@@ -265,17 +265,17 @@ void wdr_boot_entries_of_firmware(const WdrSystem *s, WdrBootEntries *w)
 			g_strdup("config.txt is not there: boards of the 5 series want one"));
 	read_config(w, "config.txt", config);
 	w->switches_pcie = switches_pcie(config);
-	const Series *series = choose_kernel(w, config, way);
-	if (!way->kernel.path || w->faults->len) {
+	const Series *series = choose_kernel(w, config, entry);
+	if (!entry->kernel.path || w->faults->len) {
 		if (w->faults->len == 0)
 			g_ptr_array_add(w->faults, no_kernel(w));
-		g_ptr_array_set_size(w->ways, 0);
+		g_ptr_array_set_size(w->list, 0);
 		return;
 	}
-	way->name = series ? g_strdup_printf("%s, as on boards of the %u series,", way->kernel.path,
-				     series->number)
-			   : g_strdup(way->kernel.path);
-	choose_initramfs(config, way);
-	read_arguments(w, config, way);
-	choose_tree(w, config, series, way);
+	entry->name = series ? g_strdup_printf("%s, as on boards of the %u series,",
+				       entry->kernel.path, series->number)
+			     : g_strdup(entry->kernel.path);
+	choose_initramfs(config, entry);
+	read_arguments(w, config, entry);
+	choose_tree(w, config, series, entry);
 }

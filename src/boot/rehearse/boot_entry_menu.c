@@ -26,7 +26,7 @@ static const struct {
 	{ "ipappend", LINE_PASSED }, { "localboot", LINE_PASSED }, { "kaslrseed", LINE_PASSED } };
 
 typedef struct {
-	WdrBootEntries *ways;
+	WdrBootEntries *entries;
 	const char *file;
 	char *folder; /* of the file: what paths without a slash in front count from */
 	const char *text;
@@ -55,36 +55,37 @@ static void set_file(const Menu *m, WdrBootEntryFile *f, const char *value, unsi
 	f->said = g_strdup_printf("%s:%u", m->file, line);
 }
 
-static void take_line(const Menu *m, WdrBootEntry *way, Line kind, const char *value, unsigned line)
+static void take_line(
+	const Menu *m, WdrBootEntry *entry, Line kind, const char *value, unsigned line)
 {
 	switch (kind) {
 	case LINE_KERNEL:
-		set_file(m, &way->kernel, value, line);
+		set_file(m, &entry->kernel, value, line);
 		break;
 	case LINE_INITRD:
-		set_file(m, &way->initramfs, value, line);
+		set_file(m, &entry->initramfs, value, line);
 		break;
 	case LINE_TREE:
 	case LINE_TREE_FOLDER:
-		set_file(m, &way->device_tree, value, line);
-		way->has_tree_folder = kind == LINE_TREE_FOLDER;
+		set_file(m, &entry->device_tree, value, line);
+		entry->has_tree_folder = kind == LINE_TREE_FOLDER;
 		break;
 	case LINE_APPEND:
-		g_free(way->arguments);
-		g_free(way->arguments_said);
-		way->arguments = g_strdup(value);
-		way->arguments_said = g_strdup_printf("%s:%u", m->file, line);
+		g_free(entry->arguments);
+		g_free(entry->arguments_said);
+		entry->arguments = g_strdup(value);
+		entry->arguments_said = g_strdup_printf("%s:%u", m->file, line);
 		break;
 	case LINE_PASSED:
 		break;
 	}
 }
 
-static void take_entry(const Menu *m, const WdrExtlinuxEntry *e, WdrBootEntry *way)
+static void take_entry(const Menu *m, const WdrExtlinuxEntry *e, WdrBootEntry *entry)
 {
 	WdrLine line = wdr_lines(m->text, m->len);
 
-	way->name = g_strdup_printf("entry %s", e->label);
+	entry->name = g_strdup_printf("entry %s", e->label);
 	while (wdr_line_next(&line)) {
 		if (line.start < e->start || line.start >= e->end)
 			continue;
@@ -102,7 +103,7 @@ static void take_entry(const Menu *m, const WdrExtlinuxEntry *e, WdrBootEntry *w
 		if (line.end < m->len && m->text[line.end] == '\r')
 			end = line.end + 1;
 		g_autofree char *text = g_strndup(m->text + value, end - value);
-		take_line(m, way, kind, text, line.number);
+		take_line(m, entry, kind, text, line.number);
 	}
 }
 
@@ -145,10 +146,10 @@ static void put_default_first(WdrBootEntries *w, const char *name)
 {
 	g_autofree char *wanted = name ? g_strdup_printf("entry %s", name) : NULL;
 
-	for (guint i = w->ways->len; wanted && i > 0; i--) {
-		if (strcmp(((WdrBootEntry *)w->ways->pdata[i - 1])->name, wanted) != 0)
+	for (guint i = w->list->len; wanted && i > 0; i--) {
+		if (strcmp(((WdrBootEntry *)w->list->pdata[i - 1])->name, wanted) != 0)
 			continue;
-		g_ptr_array_insert(w->ways, 0, g_ptr_array_steal_index(w->ways, i - 1));
+		g_ptr_array_insert(w->list, 0, g_ptr_array_steal_index(w->list, i - 1));
 		return;
 	}
 	if (wanted)
@@ -164,13 +165,13 @@ void wdr_boot_entries_of_menu(const WdrSystem *s, WdrBootEntries *w)
 
 	read_menu(w, file, 0, &chosen);
 	put_default_first(w, chosen);
-	for (guint i = w->ways->len; i > 0; i--) {
-		const WdrBootEntry *way = w->ways->pdata[i - 1];
-		if (way->kernel.path)
+	for (guint i = w->list->len; i > 0; i--) {
+		const WdrBootEntry *entry = w->list->pdata[i - 1];
+		if (entry->kernel.path)
 			continue;
-		g_ptr_array_add(w->faults, g_strdup_printf("%s has no kernel", way->name));
-		g_ptr_array_remove_index(w->ways, i - 1);
+		g_ptr_array_add(w->faults, g_strdup_printf("%s has no kernel", entry->name));
+		g_ptr_array_remove_index(w->list, i - 1);
 	}
-	if (w->ways->len == 0 && w->faults->len == 0)
+	if (w->list->len == 0 && w->faults->len == 0)
 		g_ptr_array_add(w->faults, g_strdup_printf("%s has no entries", file));
 }

@@ -19,8 +19,8 @@ typedef enum {
 } Branch;
 
 typedef struct {
-	WdrBootEntries *ways;
-	WdrBootEntry *way;
+	WdrBootEntries *entries;
+	WdrBootEntry *entry;
 	const char *folder; /* that the script lies in */
 	const char *file;
 	GHashTable *variables;
@@ -32,8 +32,8 @@ typedef struct {
 
 static void doubt(Script *s, const char *line)
 {
-	if (!s->way->doubt)
-		s->way->doubt = g_strdup_printf("%s:%u: %s", s->file, s->line, line);
+	if (!s->entry->doubt)
+		s->entry->doubt = g_strdup_printf("%s:%u: %s", s->file, s->line, line);
 }
 
 /* ${name} and $name filled in; what is not set becomes nothing, as in the loader. */
@@ -92,7 +92,7 @@ static char *path_of(const Script *s, const char *name)
 		name++;
 	/* Paths count from the volume's root, and scripts are usually run with a prefix of "/" or
 	 * of the folder that they lie in. */
-	return wdr_boot_entries_has(s->ways, name) || *s->folder == '\0'
+	return wdr_boot_entries_has(s->entries, name) || *s->folder == '\0'
 		       ? g_strdup(name)
 		       : g_strconcat(s->folder, name, NULL);
 }
@@ -110,7 +110,7 @@ static Branch import(Script *s, const GPtrArray *words)
 
 	for (guint i = 2; i < words->len && !path; i++)
 		path = g_hash_table_lookup(s->loaded, words->pdata[i]);
-	g_autofree char *text = path ? wdr_boot_entries_text(s->ways, path, &len) : NULL;
+	g_autofree char *text = path ? wdr_boot_entries_text(s->entries, path, &len) : NULL;
 	if (!text)
 		return BRANCH_PASSED;
 	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);
@@ -141,7 +141,7 @@ static Branch load(Script *s, const char *line, const GPtrArray *words)
 	if (!file || !where)
 		return BRANCH_UNKNOWN;
 	char *path = path_of(s, file);
-	bool is_there = wdr_boot_entries_has(s->ways, path);
+	bool is_there = wdr_boot_entries_has(s->entries, path);
 	const char *filled = words->len >= 5 ? words->pdata[3] : "";
 	g_hash_table_replace(s->loaded, g_strdup(*filled ? filled : where), path);
 	g_hash_table_replace(s->loaded, g_steal_pointer(&where), g_strdup(path));
@@ -158,7 +158,8 @@ static const char *loaded_at(const Script *s, const char *filled, const char *ra
 /* "booti KERNEL INITRAMFS[:SIZE]|- TREE". */
 static void start(Script *s, const char *line)
 {
-	WdrBootEntryFile *files[] = { &s->way->kernel, &s->way->initramfs, &s->way->device_tree };
+	WdrBootEntryFile *files[] = { &s->entry->kernel, &s->entry->initramfs,
+		&s->entry->device_tree };
 	g_auto(GStrv) raw = g_strsplit_set(line, " \t", -1);
 	const char *arguments = g_hash_table_lookup(s->variables, "bootargs");
 	size_t n = 0;
@@ -176,8 +177,8 @@ static void start(Script *s, const char *line)
 		files[n]->said = g_strdup_printf("%s:%u", s->file, s->line);
 		n++;
 	}
-	s->way->arguments = g_strdup(arguments ? arguments : "");
-	s->way->arguments_said = g_strdup_printf("%s:%u", s->file, s->line);
+	s->entry->arguments = g_strdup(arguments ? arguments : "");
+	s->entry->arguments_said = g_strdup_printf("%s:%u", s->file, s->line);
 	s->has_started = true;
 }
 
@@ -208,7 +209,7 @@ static Branch judge(const Script *s, const char *command, const GPtrArray *words
 
 	if (strcmp(what, "-e") == 0 && words->len == 5) {
 		g_autofree char *path = path_of(s, word(words, 4));
-		return when(wdr_boot_entries_has(s->ways, path));
+		return when(wdr_boot_entries_has(s->entries, path));
 	}
 	if (!knows_all(s, command))
 		return BRANCH_UNKNOWN;
@@ -268,7 +269,7 @@ static Branch run(Script *s, const char *command)
 	return BRANCH_UNKNOWN;
 }
 
-/* The next command of a chain, without blanks around it, and what stands behind it: '&' for "&&",
+/* The next command of a chain, without blanks around it, and what follows it: '&' for "&&",
  * '|' for "||", ';', or 0. The caller's; NULL: there is none. */
 static char *next_command(const char **at, char *ret_behind)
 {
@@ -433,20 +434,20 @@ static char *script_text(const WdrBootEntries *w, const char *file, GError **err
 	return g_strndup(bytes + image.text_at, image.text_bytes);
 }
 
-static void follow_all(WdrBootEntries *w, WdrBootEntry *way, const char *folder, const char *file,
+static void follow_all(WdrBootEntries *w, WdrBootEntry *entry, const char *folder, const char *file,
 	const char *text)
 {
-	Script s = { .ways = w, .way = way, .folder = folder, .file = file };
+	Script s = { .entries = w, .entry = entry, .folder = folder, .file = file };
 
 	s.variables = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
 	s.loaded = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
 	follow(&s, text);
 	g_hash_table_unref(s.variables);
 	g_hash_table_unref(s.loaded);
-	if (s.has_started && !way->kernel.path && !way->doubt)
-		way->doubt = g_strdup_printf("%s:%u: which kernel it starts", file, s.line);
-	if (!s.has_started && !way->doubt)
-		way->doubt = g_strdup_printf("%s: no booti, bootz or bootm is come to", file);
+	if (s.has_started && !entry->kernel.path && !entry->doubt)
+		entry->doubt = g_strdup_printf("%s:%u: which kernel it starts", file, s.line);
+	if (!s.has_started && !entry->doubt)
+		entry->doubt = g_strdup_printf("%s: no booti, bootz or bootm is come to", file);
 }
 
 void wdr_boot_entries_of_script(const WdrSystem *sys, WdrBootEntries *w)
@@ -459,7 +460,7 @@ void wdr_boot_entries_of_script(const WdrSystem *sys, WdrBootEntries *w)
 		g_ptr_array_add(w->faults, g_strdup_printf("%s: %s", file, error->message));
 		return;
 	}
-	WdrBootEntry *way = wdr_boot_entries_add(w);
-	way->name = g_strdup(file);
-	follow_all(w, way, sys->boot_folder, file, text);
+	WdrBootEntry *entry = wdr_boot_entries_add(w);
+	entry->name = g_strdup(file);
+	follow_all(w, entry, sys->boot_folder, file, text);
 }

@@ -78,7 +78,7 @@ const WdrSystemPart *wdr_walk_resolve(
 	return found;
 }
 
-/* ---- the ways, in turn ---- */
+/* ---- the boot entries, in turn ---- */
 
 void wdr_walk_forget(WdrWalk *w)
 {
@@ -90,7 +90,7 @@ void wdr_walk_forget(WdrWalk *w)
 	g_clear_pointer(&w->release, g_free);
 }
 
-/* What made the loader give ways up is a warning when a later one can be loaded. */
+/* Why the loader gave an entry up is a warning when it can load a later one. */
 static void soften(WdrWalk *w, guint from, guint to)
 {
 	for (guint i = from; i < to; i++) {
@@ -100,24 +100,25 @@ static void soften(WdrWalk *w, guint from, guint to)
 	}
 }
 
-/* A loader goes on to the next way when files are missing; what fails later ends the start. */
-static void walk_ways(WdrWalk *w, const WdrBootEntries *ways)
+/* A loader goes on to the next entry when files are missing. What fails later ends the boot. */
+static void walk_entries(WdrWalk *w, const WdrBootEntries *entries)
 {
 	guint first = w->steps->len;
 
-	for (guint i = 0; i < ways->ways->len; i++) {
-		const WdrBootEntry *way = ways->ways->pdata[i];
+	for (guint i = 0; i < entries->list->len; i++) {
+		const WdrBootEntry *entry = entries->list->pdata[i];
 		const WdrBootEntry *next =
-			i + 1 < ways->ways->len ? ways->ways->pdata[i + 1] : NULL;
+			i + 1 < entries->list->len ? entries->list->pdata[i + 1] : NULL;
 		guint before = w->steps->len;
 		wdr_walk_forget(w);
-		w->way = way;
-		if (way->doubt) {
+		w->entry = entry;
+		if (entry->doubt) {
 			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_UNKNOWN, NULL,
-				"what the script does here is known when it runs: %s", way->doubt);
+				"what the script does here is known when it runs: %s",
+				entry->doubt);
 			return;
 		}
-		if (wdr_walk_files(w, ways->part)) {
+		if (wdr_walk_files(w, entries->part)) {
 			soften(w, first, before);
 			if (wdr_walk_drivers(w) && wdr_walk_root(w) && wdr_walk_init(w))
 				wdr_walk_after(w);
@@ -125,7 +126,7 @@ static void walk_ways(WdrWalk *w, const WdrBootEntries *ways)
 		}
 		if (next)
 			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_WARNING, NULL,
-				"%s cannot be loaded; U-Boot falls back to %s", way->name,
+				"%s cannot be loaded; U-Boot falls back to %s", entry->name,
 				next->name);
 	}
 }
@@ -148,7 +149,7 @@ static void judge(WdrRehearsal *r)
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 {
 	WdrRehearsal *r = g_new0(WdrRehearsal, 1);
-	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(s, how->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
 	WdrWalk w = { .s = s,
 		.medium = how->medium ? how->medium : s->medium,
 		.board = how->board,
@@ -156,16 +157,16 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 		.away = how->away };
 
 	w.steps = r->steps = wdr_walk_steps_new();
-	bool goes_on = ways->part && ways->part->volume && wdr_walk_medium(&w, ways);
-	for (guint i = 0; i < ways->warnings->len; i++)
+	bool goes_on = entries->part && entries->part->volume && wdr_walk_medium(&w, entries);
+	for (guint i = 0; i < entries->warnings->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STATE_WARNING, NULL, "%s",
-			(const char *)ways->warnings->pdata[i]);
-	for (guint i = 0; i < ways->faults->len; i++)
+			(const char *)entries->warnings->pdata[i]);
+	for (guint i = 0; i < entries->faults->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT,
-			ways->ways->len && goes_on ? WDR_STATE_WARNING : WDR_STATE_STOP, NULL, "%s",
-			(const char *)ways->faults->pdata[i]);
+			entries->list->len && goes_on ? WDR_STATE_WARNING : WDR_STATE_STOP, NULL,
+			"%s", (const char *)entries->faults->pdata[i]);
 	if (goes_on)
-		walk_ways(&w, ways);
+		walk_entries(&w, entries);
 	wdr_walk_forget(&w);
 	judge(r);
 	return r;

@@ -1,5 +1,6 @@
 /* Whether a disk would start a board by itself: the chain from the medium to the mounts after root,
- * walked as loader, kernel and system do it, with every other disk thought away. Only reads. */
+ * walked as loader, kernel and system do it, with all other disks treated as unplugged. Only reads.
+ */
 #pragma once
 
 #include "base/state.h"
@@ -43,7 +44,7 @@ typedef struct {
 			       that, and where nobody knows, drivers are not looked at */
 	const WdrBoard *board;   /* that it is to start; NULL: any that such a disk is for */
 	const GPtrArray *others; /* const WdrSystem *: disks that stay in beside it; NULL: none */
-	const GPtrArray *away;   /* and those that are thought away, but may come back */
+	const GPtrArray *away;   /* and those that are treated as unplugged, but may come back */
 } WdrRehearsing;
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how);
 void wdr_rehearsal_free(WdrRehearsal *r);

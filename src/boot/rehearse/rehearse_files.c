@@ -43,7 +43,7 @@ static char *load(WdrWalk *w, const WdrSystemPart *boot, const WdrBootEntryFile 
 
 static bool walk_kernel(WdrWalk *w, const WdrSystemPart *boot)
 {
-	const WdrBootEntryFile *f = &w->way->kernel;
+	const WdrBootEntryFile *f = &w->entry->kernel;
 	size_t len = 0;
 	g_autofree char *bytes = load(w, boot, f, "kernel", KERNEL_BYTES_MAX, &len);
 
@@ -100,7 +100,7 @@ static bool read_initramfs(WdrWalk *w, const WdrBootEntryFile *f, const char *by
 
 static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 {
-	const WdrBootEntryFile *f = &w->way->initramfs;
+	const WdrBootEntryFile *f = &w->entry->initramfs;
 	g_auto(WdrEntry) entry = { 0 };
 	size_t len = 0;
 
@@ -136,7 +136,7 @@ static bool add_tree(void *data, const WdrName *name, GError **error)
  * seen. */
 static bool walk_tree_folder(WdrWalk *w, const WdrSystemPart *boot)
 {
-	const WdrBootEntryFile *f = &w->way->device_tree;
+	const WdrBootEntryFile *f = &w->entry->device_tree;
 	g_autofree char *where = asked(f);
 	g_autofree char *path = NULL;
 	g_auto(WdrEntry) entry = { 0 };
@@ -159,12 +159,12 @@ static bool walk_tree_folder(WdrWalk *w, const WdrSystemPart *boot)
 
 static bool walk_tree(WdrWalk *w, const WdrSystemPart *boot)
 {
-	const WdrBootEntryFile *f = &w->way->device_tree;
+	const WdrBootEntryFile *f = &w->entry->device_tree;
 	size_t len = 0;
 
 	if (!f->path)
 		return true;
-	if (w->way->has_tree_folder)
+	if (w->entry->has_tree_folder)
 		return walk_tree_folder(w, boot);
 	g_autofree char *bytes = load(w, boot, f, "device tree", KERNEL_BYTES_MAX, &len);
 	if (!bytes)
@@ -181,6 +181,6 @@ static bool walk_tree(WdrWalk *w, const WdrSystemPart *boot)
 
 bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot)
 {
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s is what starts", w->way->name);
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s is what starts", w->entry->name);
 	return walk_kernel(w, boot) && walk_initramfs(w, boot) && walk_tree(w, boot);
 }

@@ -25,9 +25,10 @@ static GPtrArray *words_of(const char *text)
 	return words;
 }
 
+/* The last one counts, as for the kernel. Quotes around a value are not part of it. */
 char *wdr_walk_argument(const WdrWalk *w, const char *key)
 {
-	g_autoptr(GPtrArray) words = words_of(w->way->arguments ? w->way->arguments : "");
+	g_autoptr(GPtrArray) words = words_of(w->entry->arguments ? w->entry->arguments : "");
 	size_t len = strlen(key);
 	char *found = NULL;
 
@@ -46,13 +47,15 @@ char *wdr_walk_argument(const WdrWalk *w, const char *key)
 
 bool wdr_walk_has_word(const WdrWalk *w, const char *word)
 {
-	g_autoptr(GPtrArray) words = words_of(w->way->arguments ? w->way->arguments : "");
+	g_autoptr(GPtrArray) words = words_of(w->entry->arguments ? w->entry->arguments : "");
 
 	return g_ptr_array_find_with_equal_func(words, word, g_str_equal, NULL);
 }
 
 /* ---- drivers ---- */
 
+/* Which modules the kernel has is known from its own release, from the initramfs, or, when neither
+ * tells, from root, if that has modules of one kernel only. */
 void wdr_walk_find_modules(WdrWalk *w)
 {
 	const char *known = w->kernel.release ? w->kernel.release
@@ -125,7 +128,8 @@ static const char *medium_of_root(const WdrWalk *w)
 	return w->root_disk == w->s ? w->medium : w->root_disk->medium;
 }
 
-/* Which disk root is on decides which drivers are needed; what is wrong with it is said later. */
+/* Which disk root is on decides which drivers are needed; what is wrong with it is reported later.
+ */
 static void look_for_root(WdrWalk *w)
 {
 	g_autofree char *value = wdr_walk_argument(w, "root");
@@ -188,6 +192,8 @@ static void walk_generator(WdrWalk *w)
 			"drivers, and finds root by its root=, is not known");
 }
 
+/* Order: the medium's own driver, what drives the buses to it, then root's file system. A medium
+ * that nobody named is a warning, not a stop: an image may go anywhere. */
 bool wdr_walk_drivers(WdrWalk *w)
 {
 	bool is_fine = true;
@@ -217,7 +223,7 @@ static bool fail_root(WdrWalk *w, const char *why, const char *hint)
 	g_autofree char *value = wdr_walk_argument(w, "root");
 
 	wdr_walk_say(w, WDR_STAGE_ROOT, WDR_STATE_STOP, hint, "root=%s (%s): %s",
-		value ? value : "", w->way->arguments_said, why);
+		value ? value : "", w->entry->arguments_said, why);
 	return false;
 }
 
@@ -271,6 +277,7 @@ static bool check_resolver(WdrWalk *w, const WdrIdentifier *a, const WdrSystemPa
 	return true;
 }
 
+/* The kernel tries the file systems of rootfstype= alone. */
 static bool check_type(WdrWalk *w, const WdrSystemPart *part)
 {
 	g_auto(GStrv) types = g_strsplit(w->root_type ? w->root_type : "", ",", -1);
@@ -282,6 +289,8 @@ static bool check_type(WdrWalk *w, const WdrSystemPart *part)
 	return fail_root(w, why, "put rootfstype= right");
 }
 
+/* Without an initramfs nobody waits for the disk unless rootwait or rootdelay= say so. USB disks
+ * always come late; others may. */
 static bool check_wait(WdrWalk *w)
 {
 	g_autofree char *delay = wdr_walk_argument(w, "rootdelay");
@@ -294,7 +303,7 @@ static bool check_wait(WdrWalk *w)
 	wdr_walk_say(w, WDR_STAGE_ROOT, is_slow ? WDR_STATE_STOP : WDR_STATE_WARNING,
 		"add rootwait to the kernel arguments",
 		"%s: no rootwait: the kernel looks for root once, and a %s may not be there yet",
-		w->way->arguments_said, medium ? medium : "disk");
+		w->entry->arguments_said, medium ? medium : "disk");
 	return !is_slow;
 }
 
@@ -321,6 +330,7 @@ static const char *const mount_options[] = { "async", "atime", "auto", "defaults
 /* while the kernel by itself takes these alone. */
 static const char *const kernel_options[] = { "dirsync", "mand", "ro", "rw", "sync", NULL };
 
+/* An option that is not known makes the mount of root fail, and the boot ends there. */
 static bool check_flags(WdrWalk *w)
 {
 	g_autofree char *flags = wdr_walk_argument(w, "rootflags");
@@ -341,6 +351,8 @@ static bool check_flags(WdrWalk *w)
 	return true;
 }
 
+/* What root= names on the disks that stay in, and whether whoever looks for it (kernel or
+ * initramfs) can find and mount it. The first thing that cannot work ends the walk. */
 bool wdr_walk_root(WdrWalk *w)
 {
 	g_autofree char *value = wdr_walk_argument(w, "root");

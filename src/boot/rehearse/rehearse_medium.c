@@ -97,7 +97,7 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	return true;
 }
 
-static bool check_firmware(WdrWalk *w, const WdrBootEntries *ways)
+static bool check_firmware(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const WdrBoard *b = w->board;
 
@@ -105,7 +105,7 @@ static bool check_firmware(WdrWalk *w, const WdrBootEntries *ways)
 		return true;
 	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
 		return false;
-	if (b->series == 5 && is_medium(w, "NVMe") && ways->switches_pcie && !b->probes_pcie)
+	if (b->series == 5 && is_medium(w, "NVMe") && entries->switches_pcie && !b->probes_pcie)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING,
 			"'wanderitas order --first nvme --write' puts PCIE_PROBE=1 in the firmware's "
 			"settings",
@@ -405,24 +405,24 @@ static void walk_look_alikes(WdrWalk *w, const WdrSystemPart *boot)
 	}
 }
 
-static bool check_place(WdrWalk *w, const WdrBootEntries *ways)
+static bool check_place(WdrWalk *w, const WdrBootEntries *entries)
 {
 	bool is_firmware = g_strcmp0(w->s->flow, "firmware") == 0;
 
-	return is_firmware ? check_firmware(w, ways) && check_firmware_medium(w, ways->part)
-			   : check_loader(w) && check_marks(w, ways->part) &&
-				     check_features(w, ways->part);
+	return is_firmware ? check_firmware(w, entries) && check_firmware_medium(w, entries->part)
+			   : check_loader(w) && check_marks(w, entries->part) &&
+				     check_features(w, entries->part);
 }
 
-bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *ways)
+bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries)
 {
-	const WdrSystemPart *boot = ways->part;
+	const WdrSystemPart *boot = entries->part;
 	const char *flow = w->s->flow;
 
 	if (boot->is_unfinished)
 		return fail_medium(w, "go on with it: wanderitas move --resume",
 			"this disk is the target of an unfinished move");
-	if (!check_place(w, ways))
+	if (!check_place(w, entries))
 		return false;
 	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s on partition %u (%s)",
 		g_strcmp0(flow, "firmware") == 0   ? "config.txt and cmdline.txt"

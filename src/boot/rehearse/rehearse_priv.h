@@ -13,8 +13,8 @@ typedef struct {
 	const WdrBoard *board; /* NULL: not known */
 	const GPtrArray *others, *away;
 	GPtrArray *steps;
-	/* Of the way that is walked, as far as it came. */
-	const WdrBootEntry *way;
+	/* Of the entry that is walked, as far as it came. */
+	const WdrBootEntry *entry;
 	WdrKernel kernel;
 	WdrInitramfs *initramfs; /* NULL: none */
 	WdrModules *modules;     /* of that kernel; NULL: nothing tells */
@@ -31,7 +31,7 @@ const WdrSystemPart *wdr_walk_resolve(
 
 /* The steps of a walk; the caller's. */
 GPtrArray *wdr_walk_steps_new(void);
-/* What was found of the way before this one. */
+/* Forgets what was found of the entry before. */
 void wdr_walk_forget(WdrWalk *w);
 /* Of the kernel that was found: what it has, and which it is. */
 void wdr_walk_find_modules(WdrWalk *w);
@@ -40,9 +40,9 @@ void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrState state, const char *hint, 
 	...) G_GNUC_PRINTF(5, 6);
 
 /* Each returns whether the start goes on behind it. */
-bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *ways); /* rehearse_medium.c */
-bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot);   /* rehearse_files.c */
-bool wdr_walk_drivers(WdrWalk *w);                            /* rehearse_kernel.c */
+bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries); /* rehearse_medium.c */
+bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot);      /* rehearse_files.c */
+bool wdr_walk_drivers(WdrWalk *w);                               /* rehearse_kernel.c */
 bool wdr_walk_root(WdrWalk *w);
 bool wdr_walk_init(WdrWalk *w); /* rehearse_after.c */
 void wdr_walk_after(WdrWalk *w);

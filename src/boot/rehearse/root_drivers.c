@@ -153,7 +153,7 @@ static void drivers_free(void *data)
 {
 	WdrDrivers *d = data;
 
-	g_free(d->ways);
+	g_free(d->started_by);
 	g_free(d->release);
 	g_free(d->kernel);
 	g_free(d->kernel_said);
@@ -291,11 +291,11 @@ static WdrDrivers *same_start(const GPtrArray *all, const char *kernel, const ch
 }
 
 /* Its name without the comma of one that has a clause in it. The caller's. */
-static char *named(const WdrBootEntry *way)
+static char *named(const WdrBootEntry *entry)
 {
-	size_t len = strlen(way->name);
+	size_t len = strlen(entry->name);
 
-	return g_strndup(way->name, len > 0 && way->name[len - 1] == ',' ? len - 1 : len);
+	return g_strndup(entry->name, len > 0 && entry->name[len - 1] == ',' ? len - 1 : len);
 }
 
 /* A kernel that is started without one: the system may have made one all the same. */
@@ -310,34 +310,34 @@ static void look_beside(WdrDrivers *of, const WdrDriversFor *how)
 	add_all(of, how);
 }
 
-static void look_at_way(WdrWalk *w, const WdrBootEntries *ways, const WdrBootEntry *way,
+static void look_at_entry(WdrWalk *w, const WdrBootEntries *entries, const WdrBootEntry *entry,
 	const WdrDriversFor *how, GPtrArray *ret)
 {
 	g_autofree char *file = NULL;
-	g_auto(WdrEntry) entry = { 0 };
+	g_auto(WdrEntry) found = { 0 };
 	WdrDrivers *of = NULL;
 
-	if (way->doubt || !way->kernel.path)
+	if (entry->doubt || !entry->kernel.path)
 		return;
-	if (way->initramfs.path &&
-		!wdr_follow(ways->part->volume, way->initramfs.path, &file, NULL, &entry))
+	if (entry->initramfs.path &&
+		!wdr_follow(entries->part->volume, entry->initramfs.path, &file, NULL, &found))
 		file = NULL;
-	of = same_start(ret, way->kernel.path, file);
+	of = same_start(ret, entry->kernel.path, file);
 	if (of) {
-		g_autofree char *before = of->ways;
-		g_autofree char *name = named(way);
-		of->ways = g_strdup_printf("%s, %s", before, name);
+		g_autofree char *before = of->started_by;
+		g_autofree char *name = named(entry);
+		of->started_by = g_strdup_printf("%s, %s", before, name);
 		return;
 	}
 	wdr_walk_forget(w);
-	w->way = way;
-	bool is_whole = wdr_walk_files(w, ways->part);
+	w->entry = entry;
+	bool is_whole = wdr_walk_files(w, entries->part);
 	of = g_new0(WdrDrivers, 1);
 	of->list = g_ptr_array_new_with_free_func(driver_free);
-	of->ways = named(way);
-	of->boot = ways->part;
-	of->kernel = g_strdup(way->kernel.path);
-	of->kernel_said = g_strdup(way->kernel.said);
+	of->started_by = named(entry);
+	of->boot = entries->part;
+	of->kernel = g_strdup(entry->kernel.path);
+	of->kernel_said = g_strdup(entry->kernel.said);
 	of->file = g_steal_pointer(&file);
 	g_ptr_array_add(ret, of);
 	if (!is_whole) {
@@ -357,12 +357,12 @@ static void look_at_way(WdrWalk *w, const WdrBootEntries *ways, const WdrBootEnt
 GPtrArray *wdr_drivers_look(const WdrSystem *s, const WdrDriversFor *how)
 {
 	GPtrArray *ret = g_ptr_array_new_with_free_func(drivers_free);
-	g_autoptr(WdrBootEntries) ways = wdr_boot_entries_find(s, how->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
 	WdrWalk w = { .s = s, .medium = how->medium, .board = how->board };
 
 	w.steps = wdr_walk_steps_new();
-	for (guint i = 0; ways->part && ways->part->volume && i < ways->ways->len; i++)
-		look_at_way(&w, ways, ways->ways->pdata[i], how, ret);
+	for (guint i = 0; entries->part && entries->part->volume && i < entries->list->len; i++)
+		look_at_entry(&w, entries, entries->list->pdata[i], how, ret);
 	wdr_walk_forget(&w);
 	g_ptr_array_unref(w.steps);
 	return ret;

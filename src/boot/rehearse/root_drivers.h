@@ -27,7 +27,7 @@ typedef struct {
 
 /* Those of one kernel with its initramfs. */
 typedef struct {
-	char *ways;                /* that start it: "entry brook, entry old" */
+	char *started_by;          /* the boot entries: "entry brook, entry old" */
 	const WdrSystemPart *boot; /* that both lie on */
 	const WdrSystemPart *root; /* that has the modules; NULL: none */
 	char *release;             /* "6.1.0-brook"; NULL: nothing tells */
@@ -49,7 +49,7 @@ typedef struct {
 	const WdrBoard *board;    /* NULL: not known */
 } WdrDriversFor;
 
-/* WdrDrivers, one for each kernel that a way to start leads to, what starts by itself first. */
+/* WdrDrivers, one for each kernel that a boot entry starts, the default first. */
 GPtrArray *wdr_drivers_look(const WdrSystem *s, const WdrDriversFor *how);
 
 /* The modules that such a medium needs besides its buses, NULL-ended; NULL: nobody knows. */

@@ -7,7 +7,7 @@ typedef enum {
 	WDR_MARK_NONE,
 	WDR_MARK_NOTHING,   /* no such disk */
 	WDR_MARK_TWO,       /* it names two things */
-	WDR_MARK_ELSEWHERE, /* it names another disk than the one it stands on */
+	WDR_MARK_ELSEWHERE, /* it names another disk than the one its file is on */
 	WDR_MARK_LEFT,      /* it is not edited */
 } WdrMark;
 

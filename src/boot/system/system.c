@@ -1,4 +1,8 @@
-/* Opens a disk's partitions and finds boot and root. */
+/* Opens a disk's partitions and finds boot and root.
+ *
+ * Root is the ext4 volume with /etc/fstab; boot is what fstab mounts at /boot or /boot/firmware, or
+ * what looks like a boot volume, or a folder of root. Why a volume could not be opened is kept: "no
+ * root" alone helps nobody. */
 #include "boot/system/system.h"
 
 #include "base/stop.h"

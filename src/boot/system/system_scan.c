@@ -1,4 +1,8 @@
-/* Reads every file that may name a disk. */
+/* Reads every file that may name a disk.
+ *
+ * Files of the places table by the reader of their format; every other text below the boot volume
+ * and /etc is searched for the disk's identifiers. A file that cannot be read, or is too long,
+ * gives a warning. */
 #include "boot/system/system_priv.h"
 
 #include "base/io.h"

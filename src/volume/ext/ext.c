@@ -1,4 +1,8 @@
-/* Reading an ext volume: folders, inodes, attributes. */
+/* Reading an ext volume: folders, inodes, attributes.
+ *
+ * Through libext2fs, over our own block device (ext_io.c). Every count and offset is checked
+ * against the volume; damage gives an error with the path. Features that we do not know are refused
+ * when the volume is opened. */
 #include "volume/ext/ext_priv.h"
 
 #include "volume/sweep.h"
@@ -140,7 +144,7 @@ static void decode_times(const struct ext2_inode_large *in, size_t room, WdrEntr
 	ret->atime = decode_time(in->i_atime, has_times ? in->i_atime_extra : 0);
 	ret->mtime = decode_time(in->i_mtime, has_times ? in->i_mtime_extra : 0);
 	ret->ctime = decode_time(in->i_ctime, has_times ? in->i_ctime_extra : 0);
-	/* Small inodes have no birth time: none is told, as the kernel tells none. */
+	/* Small inodes have no birth time: none is given, as the kernel gives none. */
 	if (has_times)
 		ret->crtime = decode_time(in->i_crtime, in->i_crtime_extra);
 	ret->project = has_project ? in->i_projid : 0;

@@ -10,6 +10,8 @@ void wdr_ext_alloc_settle(WdrExtAlloc *a)
 	a->taken_from = a->next;
 }
 
+/* What is not free are the metadata of block groups, which mkfs placed. They lie at the start of
+ * groups, or packed together with flex_bg. */
 static bool next_free_run(WdrExtAlloc *a, GError **error)
 {
 	blk64_t last = ext2fs_blocks_count(a->fs->super) - 1;
@@ -28,6 +30,8 @@ static bool next_free_run(WdrExtAlloc *a, GError **error)
 	return true;
 }
 
+/* Gives up to `want` blocks in a row, at least one. The bitmap is changed later, for the whole run,
+ * in wdr_ext_alloc_settle(). */
 bool wdr_ext_alloc(
 	WdrExtAlloc *a, uint64_t want, uint64_t *ret_block, uint64_t *ret_count, GError **error)
 {
@@ -39,6 +43,8 @@ bool wdr_ext_alloc(
 	return true;
 }
 
+/* For going on from a checkpoint: all free blocks before `block` are taken, as the interrupted run
+ * did. */
 bool wdr_ext_alloc_up_to(WdrExtAlloc *a, uint64_t block, GError **error)
 {
 	while (a->next < block) {

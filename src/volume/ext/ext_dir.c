@@ -176,7 +176,7 @@ static void build_leaves(Dir *d, const WdrExtName *names, size_t n, GArray *inde
 	}
 }
 
-/* Index entries at `at`: the first one's hash is not stored, limit and count stand in its place. */
+/* Index entries at `at`: the first one's hash is not stored, limit and count are in its place. */
 static void put_index(uint8_t *at, const Index *entries, size_t n, size_t limit)
 {
 	for (size_t i = 0; i < n; i++) {
@@ -216,6 +216,8 @@ static void fill_root(Dir *d, ext2_ino_t self, ext2_ino_t parent, const GArray *
 	put_index(block + ROOT_ENTRIES_AT, &g_array_index(index, Index, 0), index->len, limit);
 }
 
+/* Leaves first, sorted by hash, then levels of index nodes until one fits the root block. Block 0
+ * is reserved at the beginning and filled at the end, when its entries are known. */
 static bool build_indexed(Dir *d, const WdrExtFolder *f, GError **error)
 {
 	size_t n = f->n;
@@ -242,6 +244,8 @@ static bool build_indexed(Dir *d, const WdrExtFolder *f, GError **error)
 	return true;
 }
 
+/* Checksums of the blocks are set later (stream_folder in ext_build.c): they depend on the inode.
+ */
 bool wdr_ext_dir_blocks(ext2_filsys fs, const WdrExtFolder *f, GByteArray **ret,
 	bool *ret_is_indexed, GError **error)
 {

@@ -1,5 +1,9 @@
 /* Replacing a file's content on an ext volume that nobody has mounted, and what adding and removing
- * one shares with that. */
+ * one shares with that.
+ *
+ * Order of writes: the new blocks; the bitmaps that say they are taken; the inode, in one write,
+ * which switches from the old to the new content; then the old blocks are freed. Cut off anywhere,
+ * the file has one of the two contents, and at most some blocks are lost until the next e2fsck. */
 #include "volume/ext/ext_priv.h"
 
 #include <string.h>

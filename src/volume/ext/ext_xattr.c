@@ -113,7 +113,7 @@ bool wdr_ext_xattr_decode(
 
 /* One xattr made ready for the medium. */
 typedef struct {
-	const char *name; /* without the prefix that the index stands for */
+	const char *name; /* without the prefix that the index means */
 	uint8_t name_len, index;
 	GByteArray *value;
 	size_t room; /* entry and value, padded */

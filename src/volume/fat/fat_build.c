@@ -377,7 +377,7 @@ static bool build_piece(
 		b->stream, data, (size_t)piece->len, b->offset + b->file.at + piece->offset, error);
 }
 
-/* What an earlier owner left on the medium must not stand behind the end of a file. */
+/* What an earlier owner left on the medium must not show behind the end of a file. */
 static bool build_end_file(WdrBuilder *builder, GError **error)
 {
 	WdrFatBuild *b = WDR_DERIVED(builder, WdrFatBuild, builder);

@@ -1,4 +1,7 @@
-/* Looking at all of a FAT volume's structure at once. */
+/* Looking at all of a FAT volume's structure at once.
+ *
+ * Before a FAT is copied its entries and clusters are counted, and chains that cross, loop or leave
+ * the volume are an error: copied file by file, such a volume would look sound. */
 #include "volume/fat/fat_priv.h"
 
 #include "base/cleanup.h"

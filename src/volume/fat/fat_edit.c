@@ -1,5 +1,10 @@
 /* Replacing, adding and removing a file on an existing FAT volume, in the safest order that FAT
- * allows. */
+ * allows.
+ *
+ * New clusters are written and chained first, then the folder's entry is switched in one write of a
+ * sector, then the old chain is freed. Both copies of the FAT are kept equal. Cut off anywhere, the
+ * file has the old or the new content, and at most some clusters are lost until the next fsck.fat.
+ */
 #include "volume/fat/fat_priv.h"
 
 #include "base/cursor.h"

@@ -27,7 +27,7 @@ enum {
 	FAT16_CLUSTERS_END = 65525,
 };
 
-/* The fields as they stand, before they are believed. */
+/* The fields as they are on the disk, before they are checked. */
 typedef struct {
 	uint32_t sector_bytes, cluster_sectors, reserved, fats, root_entries, sectors, fat_sectors;
 	bool is_32;

@@ -24,7 +24,7 @@ enum {
 	FAT_CASE_EXTENSION = 0x10,
 };
 
-/* Where the units of a name stand in a long entry. */
+/* Where the units of a name are in a long entry. */
 extern const uint8_t wdr_fat_long_at[FAT_LONG_UNITS];
 
 /* Where things lie; offsets are bytes from the volume's start. All checked against the volume. */

@@ -1,4 +1,8 @@
-/* Lists and opens entries of a mounted tree. */
+/* Lists and opens entries of a mounted tree.
+ *
+ * Nothing is opened by an absolute path: each access begins at a descriptor of the tree's root and
+ * follows no link (tree_open.c), so a link that somebody puts there meanwhile leads nowhere.
+ * Entries that are on another device are other mounts, and do not count as part of the tree. */
 #include "volume/tree/tree_priv.h"
 
 #include "base/cleanup.h"
@@ -52,7 +56,7 @@ static bool list_one(
 	if (!wdr_kind_of_mode(st.stx_mode, &name.kind))
 		return wdr_error_set(
 			error, WDR_ERROR_UNSUPPORTED, "%s is of no known kind", d->d_name);
-	/* What is mounted here belongs to another volume: an empty folder stands for it. */
+	/* What is mounted here belongs to another volume: an empty folder replaces it. */
 	if (wdr_stat_device(&st) != t->device)
 		return name.kind == WDR_KIND_FOLDER ? each(data, &name, error) : true;
 	WdrEntry seen = glance(&st, name.kind);

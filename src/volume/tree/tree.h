@@ -24,7 +24,7 @@ enum { WDR_EXT_ROOT_INO = 2 };
 /* What was written to it so far is on its disk. */
 bool wdr_tree_flush(WdrVolume *tree, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* From now on this folder of the tree is seen as an empty one: on a bench, where mounts are only
- * told of, it stands for another mount's point. */
+ * told of, it replaces another mount's point. */
 void wdr_tree_hide(WdrVolume *tree, const char *path);
 
 /* Contents may be read from the disk itself, in the order of their places, where they are certain
