@@ -90,7 +90,7 @@ static GPtrArray *wanted_names(const WdrDriversPlan *p)
 		const WdrDrivers *of = p->starts->pdata[i];
 		for (guint k = 0; k < of->list->len; k++) {
 			const WdrDriver *d = of->list->pdata[k];
-			if (d->place == WDR_DRIVER_ON_ROOT && !d->is_needed_by_other &&
+			if (d->where == WDR_DRIVER_ON_ROOT && !d->is_needed_by_other &&
 				!g_ptr_array_find_with_equal_func(
 					names, d->name, g_str_equal, NULL))
 				g_ptr_array_add(names, g_strdup(d->name));
@@ -235,7 +235,7 @@ static bool make_segment(WdrDriversPlan *p, const WdrDrivers *of, GError **error
 
 	for (guint i = 0; i < of->list->len; i++) {
 		const WdrDriver *d = of->list->pdata[i];
-		if (d->place != WDR_DRIVER_ON_ROOT)
+		if (d->where != WDR_DRIVER_ON_ROOT)
 			continue;
 		g_ptr_array_add(names, d->name);
 		/* Nothing loads a wish by itself where there is no modprobe. */
@@ -281,7 +281,7 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 	}
 	for (guint i = 0; i < of->list->len; i++) {
 		const WdrDriver *d = of->list->pdata[i];
-		if (d->place == WDR_DRIVER_ABSENT)
+		if (d->where == WDR_DRIVER_ABSENT)
 			leave_to_user(p, "%s: this kernel has no %s: install one that has",
 				of->started_by, d->name);
 	}

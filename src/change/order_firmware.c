@@ -1,6 +1,7 @@
 /* The order of firmware with a FAT boot volume: settings in an EEPROM, or a fuse. */
 #include "change/order_priv.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/text.h"
 #include "boot/board/boot_support.h"
@@ -94,7 +95,7 @@ static void judge_order(WdrOrderPlan *p, const char *name, const WdrBootOrder *o
 	}
 	if (order->n > order->reached + 1)
 		wdr_facts_add(p->facts, name, true,
-			"what stands left of the first %s is never tried",
+			"digits to the left of the first %s are never used",
 			order->starts_over ? "f" : "e");
 	if (!wdr_boot_order_tries(order, "SD card", &place))
 		wdr_facts_add(p->facts, name, true,
@@ -250,6 +251,7 @@ static void plan_fuse(WdrOrderPlan *p, const WdrOrderOptions *o)
 	if (!text)
 		return;
 	bool has_line = wdr_config_has_line(text, len, FUSE_LINE);
+	g_autofree char *remove = wdr_command("order", "--write", NULL);
 	if (wdr_board_has_fuse(p->board) && has_line) {
 		wdr_facts_add(p->facts, "config.txt", true,
 			"still has " FUSE_LINE ": in another board "
@@ -257,9 +259,10 @@ static void plan_fuse(WdrOrderPlan *p, const WdrOrderOptions *o)
 		content = wdr_config_without_line(text, len, FUSE_LINE);
 	} else if (o->sets_fuse && !wdr_board_has_fuse(p->board) && !has_line) {
 		wdr_facts_add(p->facts, "config.txt", true,
-			"gets " FUSE_LINE ": one start with it sets the fuse, which nothing ever "
-			"takes back; after that start 'wanderitas order --write' takes the line out "
-			"again");
+			"gets " FUSE_LINE
+			": one boot with it sets the fuse, which nothing can undo; "
+			"to remove the line after that boot: %s",
+			remove);
 		content = wdr_config_with_line(text, len, FUSE_LINE);
 	} else if (has_line) {
 		wdr_facts_add(p->facts, "config.txt", true,

@@ -51,7 +51,7 @@ static void tell_copies(WdrOrderPlan *p)
 {
 	for (size_t i = 0; i < p->env->n; i++) {
 		const WdrEnvCopy *c = &p->env->copies[i];
-		g_autofree char *place = wdr_uboot_env_place(c);
+		g_autofree char *place = wdr_uboot_env_location(c);
 		wdr_facts_add(p->facts, "environment", !c->is_sound,
 			"%s, %" G_GUINT64_FORMAT " bytes%s%s", place, c->size,
 			c->is_sound ? (c == p->env->current ? ": in force" : ": the other copy")

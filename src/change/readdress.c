@@ -187,8 +187,7 @@ bool wdr_readdress_plan(const WdrWorld *world, const char *disk, const WdrReaddr
 	if (options->is_running && options->renews) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"--running --renew: a mounted file system cannot get a new UUID");
-		wdr_error_hint(
-			error, "renew it from another system: wanderitas readdress DISK --renew");
+		wdr_error_hint(error, "boot from another disk, and renew this one from there");
 		return false;
 	}
 	if (!wdr_disk_session_open(world, disk, options->is_running, &r->site, error))

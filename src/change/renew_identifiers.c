@@ -59,7 +59,7 @@ WdrIdentifiers *wdr_identifiers_of(const WdrItinerary *it, bool is_new)
 
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
-		const WdrItineraryPlace *place = is_new ? &p->to : &p->from;
+		const WdrItineraryVolume *place = is_new ? &p->to : &p->from;
 		add(ids, &(WdrIdentifiedPart){ p->number, p->from.start, p->from.size, p->fs,
 				 place->uuid, place->partuuid });
 	}

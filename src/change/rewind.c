@@ -46,7 +46,7 @@ typedef struct {
 	WdrPartTable *table;
 	WdrVolume *tree;
 	WdrProbe probe;
-	WdrEditVolume place;
+	WdrEditVolume volume;
 } Opened;
 
 static void opened_clear(Opened *o)
@@ -90,7 +90,7 @@ static bool open_volume(const Rewinding *w, const WdrChange *c, Opened *o, GErro
 			o->disk->name, c->partition);
 	if (!wdr_probe_read(o->dev, p->start, p->size, &o->probe, error))
 		return false;
-	o->place = (WdrEditVolume){ NULL, { o->dev, p->start, p->size }, o->probe.type };
+	o->volume = (WdrEditVolume){ NULL, { o->dev, p->start, p->size }, o->probe.type };
 	return true;
 }
 
@@ -98,7 +98,7 @@ static bool open_tree(const WdrChange *c, Opened *o, GError **error)
 {
 	if (!wdr_tree_volume_open(c->tree, &o->tree, error))
 		return false;
-	o->place.tree = o->tree;
+	o->volume.tree = o->tree;
 	return true;
 }
 
@@ -155,7 +155,7 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 	size_t len = 0;
 
 	if (!(c->tree ? open_tree(c, &o, error) : open_volume(w, c, &o, error)) ||
-		!wdr_edit_volume_read(&o.place, c->file, &now, &len, NULL, error))
+		!wdr_edit_volume_read(&o.volume, c->file, &now, &len, NULL, error))
 		return false;
 	WdrHash hash = wdr_hash(now ? now : "", len);
 	bool is_ours = c->is_removal ? !now : now && wdr_hash_equal(hash, c->after);
@@ -166,9 +166,9 @@ static bool rewind_file(const Rewinding *w, const WdrChange *c, WdrRewound *resu
 	}
 	if (!is_ours && !w->forced)
 		return leave_alone(w, c, now, len, result, error);
-	if (!(c->original ? put_back(w, c, &o.place, error)
+	if (!(c->original ? put_back(w, c, &o.volume, error)
 			  : wdr_edit_volume_remove(
-				    &o.place, c->file, wdr_world_now(w->world), error)))
+				    &o.volume, c->file, wdr_world_now(w->world), error)))
 		return false;
 	result->was_back = false;
 	result->is_back = true;

@@ -145,8 +145,8 @@ static void tell(WdrLoaderPlan *p)
 	if (p->board && p->board->series > 0)
 		wdr_facts_add(p->facts, "firmware", false,
 			p->board->series >= 4
-				? "this board's is in an EEPROM of its own: 'wanderitas order' tells of it"
-				: "this board's lies in files on its boot volume (bootcode.bin, *.elf)");
+				? "this board's is in an EEPROM; the command order shows it"
+				: "this board's is in files on its boot volume (bootcode.bin, *.elf)");
 	else if (p->facts->len <= 1 && !p->has_unread)
 		wdr_facts_add(p->facts, "loader", true,
 			"the kernel knows no SPI flash here, and no disk has anything before its "
@@ -278,7 +278,7 @@ static bool aim_at_flash(
 /* Where that family's loader lies on the medium now; failing that, where its chips look first. */
 static bool aim_at_disk(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len, GError **error)
 {
-	const uint64_t *places = wdr_loader_places(p->file.family);
+	const uint64_t *places = wdr_loader_locations(p->file.family);
 	uint64_t found = 0;
 
 	if (p->file.is_whole || !places[0])

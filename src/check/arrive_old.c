@@ -1,6 +1,8 @@
 /* The old disk: what still names it and uses it, and why it came up after all when it did. */
 #include "base/io.h"
 
+#include "base/command.h"
+#include "boot/board/boot_support.h"
 #include "boot/rehearse/rehearse.h"
 #include "boot/system/survey.h"
 #include "check/arrive_priv.h"
@@ -32,6 +34,8 @@ static bool names_old(const WdrArriving *a, const WdrMention *m)
 
 static void check_mentions(WdrArriving *a)
 {
+	g_autofree char *fix = wdr_command("readdress", "--running", "--write", NULL);
+	g_autofree char *all = wdr_command("survey", "--mentions", NULL);
 	unsigned found = 0;
 
 	for (guint i = 0; i < a->system->mentions->len; i++) {
@@ -39,13 +43,11 @@ static void check_mentions(WdrArriving *a)
 		if (!names_old(a, m) || ++found > TOLD_MAX)
 			continue;
 		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING,
-			m->frozen ? "change it by hand, if it is still wanted"
-				  : "wanderitas readdress --running",
+			m->frozen ? "change it by hand, if it is still wanted" : fix,
 			"/%s:%u still names it: %s", m->file, m->line, m->text);
 	}
 	if (found > TOLD_MAX)
-		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING,
-			"wanderitas survey --mentions lists them all", "and %u more",
+		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING, all, "and %u more",
 			found - TOLD_MAX);
 	if (found == 0)
 		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_OK, NULL,
@@ -103,8 +105,8 @@ static bool rehearse(WdrArriving *a, const WdrDisk *target)
 			"%s cannot be read: %s", target->name, error->message);
 		return false;
 	}
-	g_autoptr(WdrRehearsal) r =
-		wdr_rehearse(system, &(WdrRehearsing){ NULL, a->board, NULL, NULL });
+	g_autoptr(WdrRehearsal) r = wdr_rehearse(
+		system, &(WdrRehearsing){ .board = a->board, .fix_on = a->it->target.name });
 	if (r->verdict != WDR_VERDICT_FAILS)
 		return true;
 	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_STOP, r->reason->hint,
@@ -129,13 +131,13 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	g_autofree char *better = wdr_boot_order_with_first(&b->order, target->medium);
 	bool is_earlier = wdr_boot_order_tries(&b->order, a->disk->medium, &old) && old < new;
+	g_autofree char *set =
+		wdr_command("order", "--first", wdr_medium_word(target->medium), "--write", NULL);
 	/* What is set already is no advice. */
 	g_autofree char *hint =
 		is_earlier
-			? g_strdup_printf(
-				  "power off and take it out, or put BOOT_ORDER=%s into the "
-				  "firmware's settings",
-				  better)
+			? g_strdup_printf("power off and take it out; or store BOOT_ORDER=%s: %s",
+				  better ? better : "with the new disk first", set)
 			: g_strdup(
 				  "power off and take the old disk out; if nothing starts then, look at "
 				  "cable, power and connector of the new one");
@@ -152,17 +154,16 @@ static void blame_entry(WdrArriving *a)
 	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
 	const WdrBootEntry *first = entries->list->len ? entries->list->pdata[0] : NULL;
 	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
+	g_autofree char *look = wdr_command("survey", "--mentions", NULL);
 
 	if (entry && entry != first)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
-			"choose the default at the next start; wanderitas rehearse tells whether it can "
-			"be loaded",
+			"choose the default entry at the next boot",
 			"it was started by %s (the default is %s): the default could not be loaded, or "
 			"somebody chose another",
 			entry->name, first->name);
 	else
-		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
-			"wanderitas survey --mentions tells what the boot files name",
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, look,
 			"it was started by %s: the boot files were put back, or the kernel was started "
 			"by other ones",
 			entry ? entry->name : "none of the ways that the boot files tell of");

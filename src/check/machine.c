@@ -1,6 +1,8 @@
 /* Looks once at the disks of an itinerary and at all others, for the checks and rehearsals. */
 #include "check/machine.h"
 
+#include "disk/users.h"
+
 #include "boot/system/survey.h"
 #include "plan/running_source.h"
 
@@ -23,7 +25,21 @@ void wdr_machine_clear(WdrMachine *a)
 	g_clear_pointer(&a->target, wdr_disk_free);
 }
 
-WdrRehearsal *wdr_machine_rehearse(const WdrMachine *a, WdrSystem *starts, WdrSystem *root)
+/* What advice is about: before a move its source, afterwards the disk that was made. */
+static void set_fix(const WdrMachine *a, bool is_planned, bool is_root_alone, WdrRehearsing *how)
+{
+	bool is_on_source = is_planned || is_root_alone;
+	bool is_running = a->source && wdr_disk_has_root(a->world, a->source);
+
+	if (!is_on_source)
+		how->fix_on = wdr_itinerary_disk_word(&a->it->target);
+	else if (!is_running)
+		how->fix_on = wdr_itinerary_disk_word(&a->it->source);
+	how->fix_for = is_on_source ? wdr_itinerary_disk_word(&a->it->target) : NULL;
+}
+
+WdrRehearsal *wdr_machine_rehearse(
+	const WdrMachine *a, WdrSystem *starts, WdrSystem *root, bool is_planned)
 {
 	const WdrItineraryDisk *disk = root ? &a->it->source : &a->it->target;
 	g_autoptr(WdrBoard) board = disk->is_image ? NULL : wdr_board_look(a->world);
@@ -38,6 +54,9 @@ WdrRehearsal *wdr_machine_rehearse(const WdrMachine *a, WdrSystem *starts, WdrSy
 		g_ptr_array_add(beside, root);
 	else if (a->system)
 		g_ptr_array_add(away, a->system);
-	return wdr_rehearse(
-		starts, &(WdrRehearsing){ NULL, board, is_known || root ? beside : NULL, away });
+	WdrRehearsing how = {
+		.board = board, .others = is_known || root ? beside : NULL, .away = away
+	};
+	set_fix(a, is_planned, root != NULL, &how);
+	return wdr_rehearse(starts, &how);
 }

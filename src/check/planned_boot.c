@@ -160,8 +160,8 @@ bool wdr_planned_rehearse(const WdrMachine *a, WdrRehearsal **ret, GError **erro
 	if (!plan(a->world, a->it, false, &target, error) ||
 		(is_root_alone && !plan(a->world, a->it, true, &source, error)))
 		return false;
-	*ret = is_root_alone ? wdr_machine_rehearse(a, source, target)
-			     : wdr_machine_rehearse(a, target, NULL);
+	*ret = is_root_alone ? wdr_machine_rehearse(a, source, target, true)
+			     : wdr_machine_rehearse(a, target, NULL, true);
 	return true;
 }
 
@@ -174,6 +174,6 @@ WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it)
 	if (!around.target || !wdr_system_open(world, around.target, &system, NULL))
 		return NULL;
 	if (it->what != WDR_MOVE_ROOT)
-		return wdr_machine_rehearse(&around, system, NULL);
-	return around.system ? wdr_machine_rehearse(&around, around.system, system) : NULL;
+		return wdr_machine_rehearse(&around, system, NULL, false);
+	return around.system ? wdr_machine_rehearse(&around, around.system, system, false) : NULL;
 }

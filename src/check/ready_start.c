@@ -74,7 +74,7 @@ void wdr_ready_start(WdrReady *r)
 	if (!wdr_planned_rehearse(&r->around, &planned, &error)) {
 		wdr_checks_say(r->checks, WDR_CHECK_BOOT_FILES, WDR_STATE_WARNING,
 			"a move rehearses what it made at its end",
-			"the start cannot be walked beforehand: %s", error->message);
+			"the boot cannot be rehearsed beforehand: %s", error->message);
 		return;
 	}
 	for (guint i = 0; i < planned->steps->len; i++) {

@@ -2,6 +2,7 @@
  * cannot be copied, programs that write, first-start steps still to come. */
 #include "volume/lookup.h"
 
+#include "base/command.h"
 #include "boot/rehearse/boot_entry.h"
 #include "check/ready_priv.h"
 #include "plan/database_writers.h"
@@ -32,8 +33,9 @@ static void see_identifier(Identifiers *a, const char *tag, const char *value, c
 	}
 	a->clashes++;
 	wdr_checks_say(a->r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_WARNING,
-		"wanderitas readdress DISK --renew gives one of them identifiers of its own",
-		"%s stands twice: %s and %s", identifier, first, place);
+		"unplug one of the two disks, or give the one that is not running new identifiers "
+		"(readdress --renew)",
+		"duplicate %s: %s and %s", identifier, first, place);
 }
 
 static void see_system(Identifiers *a, const WdrSystem *s, const char *name)
@@ -68,7 +70,7 @@ static void check_identifiers(WdrReady *r)
 	}
 	if (a.clashes == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_OK, NULL,
-			"no UUID and no PARTUUID stands twice, the new ones included");
+			"no duplicate UUIDs or PARTUUIDs");
 }
 
 /* ---- mentions ---- */
@@ -117,12 +119,12 @@ static void check_mentions(WdrReady *r)
 			continue;
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING,
 			"change it by hand after the move, if it is still wanted",
-			"/%s:%u names the old disk and is not changed: %s (%s)", m->file, m->line,
-			m->text, m->frozen);
+			"/%s:%u still names the old disk and is not edited automatically: %s (%s)",
+			m->file, m->line, m->text, m->frozen);
 	}
+	g_autofree char *all = wdr_command("survey", "--mentions", NULL);
 	if (left > TOLD_MAX)
-		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING,
-			"wanderitas survey --mentions lists them all", "and %u more",
+		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING, all, "and %u more",
 			left - TOLD_MAX);
 	if (left == 0 && unread->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_OK, NULL,
@@ -215,7 +217,7 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		(*found)++;
 		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING,
 			"start the source once and let it finish, then move it",
-			"%s: %s: a step of the first start is still to come, and may change "
+			"%s: %s: a step of the first-boot setup is pending, and may change "
 			"partitions and identifiers",
 			entry->arguments_said, words[i]);
 	}
@@ -294,7 +296,7 @@ static void check_first_start(WdrReady *r)
 	}
 	if (found == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_OK, NULL,
-			"no step of a first start is still to come");
+			"no first-boot setup is pending");
 }
 
 void wdr_ready_system(WdrReady *r)

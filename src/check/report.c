@@ -1,6 +1,7 @@
 /* Collects everything that is known of one move in one JSON document. */
 #include "check/report.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/json.h"
 #include "base/stat.h"
@@ -317,7 +318,7 @@ static void warn_of_missing(json_t *list, const json_t *missing)
 	{
 		const char *path = json_string_value(json_object_get(each, "path"));
 		g_autofree char *text = g_strdup_printf(
-			"%s could not be read whole from the old disk; zeros stand in its place",
+			"%s could not be read whole from the old disk; unreadable ranges were filled with zeros",
 			path ? path : "a part of a partition");
 		g_autoptr(json_t) json = wdr_json_text(text);
 		warn(list, "move", json, NULL);
@@ -381,11 +382,10 @@ static void say_rewinds(json_t *list, const json_t *changes, const WdrItinerary 
 		const char *folder = json_string_value(json_object_get(each, "records"));
 		size_t n = json_array_size(what);
 		const char *first = json_string_value(json_array_get(what, 0));
+		g_autofree char *undo = folder ? wdr_command("rewind", folder, NULL) : NULL;
 		if (folder && first)
-			say(list,
-				"wanderitas rewind %s puts back what was changed in place (%s%s), with "
-				"every original as it was",
-				folder, first, n > 1 ? " and more" : "");
+			say(list, "to restore what was changed in place (%s%s): %s", first,
+				n > 1 ? " and more" : "", undo);
 	}
 	if (json_array_size(changes) == 0 && it->what == WDR_MOVE_ROOT)
 		say(list, "nothing that was changed in place is in force any more");
@@ -406,10 +406,12 @@ static json_t *way_back(const json_t *report, const WdrItinerary *it)
 			"only read it, and it starts as it was on %s. What was written to the new disk "
 			"since is not on it",
 			it->target.name, it->source.medium, day);
+	g_autofree char *order = wdr_command("order", NULL);
 	if (!is_root && !it->source.is_image && !it->target.is_image)
 		say(list,
-			"with both in, the board starts from what its boot order has first: 'wanderitas "
-			"order' shows it, and 'wanderitas order --first' changes it");
+			"with both plugged in, the board boots from what its boot order has first; to see "
+			"it: %s",
+			order);
 	say_rewinds(list, json_object_get(report, "changes"), it);
 	if (is_root)
 		say(list, "after that the %s starts with its own root, which the move only read",

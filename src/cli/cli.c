@@ -1,7 +1,10 @@
 /* What all commands share: options, help, output streams, errors, the typed answer. */
 #include "cli/cli.h"
 
+#include "base/command.h"
+#include "base/stop.h"
 #include "base/text.h"
+#include "cli/option_error.h"
 #include "cli/progress.h"
 
 #include <errno.h>
@@ -18,10 +21,10 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 		{ "quiet", 'q', 0, G_OPTION_ARG_NONE, &globals->quiet, "No progress, no notes",
 			NULL },
 		{ "verbose", 'v', 0, G_OPTION_ARG_NONE, &globals->verbose,
-			"Tell which programs are run", NULL },
+			"Show which programs are run", NULL },
 		{ "no-color", 0, 0, G_OPTION_ARG_NONE, &globals->no_color,
 			"No colours (also: NO_COLOR)", NULL },
-		{ "version", 0, 0, G_OPTION_ARG_NONE, &globals->version,
+		{ "version", 'V', 0, G_OPTION_ARG_NONE, &globals->version,
 			"Print version, commit and libraries", NULL },
 		{ 0 },
 	};
@@ -39,6 +42,28 @@ static bool has_no_empty_name(const GOptionEntry *entries, GError **error)
 				e->long_name);
 	}
 	return true;
+}
+
+/* "--from", …, NULL-ended. */
+static GPtrArray *option_names(const GOptionEntry *own, const GOptionEntry *global)
+{
+	const GOptionEntry *const lists[] = { own, global };
+	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
+
+	for (size_t i = 0; i < G_N_ELEMENTS(lists); i++) {
+		for (const GOptionEntry *e = lists[i]; e && e->long_name; e++)
+			g_ptr_array_add(names, g_strconcat("--", e->long_name, NULL));
+	}
+	g_ptr_array_add(names, g_strdup("--help"));
+	g_ptr_array_add(names, NULL);
+	return names;
+}
+
+char *wdr_cli_option_error(const GError *error, const GOptionEntry *own, const GOptionEntry *global)
+{
+	g_autoptr(GPtrArray) names = option_names(own, global);
+
+	return wdr_option_error(error, (const char *const *)names->pdata);
 }
 
 bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
@@ -60,8 +85,10 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	g_option_context_add_group(context, group);
 	if (g_option_context_parse(context, argc, argv, &local))
 		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
-	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, local->message);
-	wdr_error_hint(error, "wanderitas %s --help tells its options", command->name);
+	g_autofree char *why = wdr_cli_option_error(local, entries, global);
+	g_autofree char *help = wdr_command(command->name, "--help", NULL);
+	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, why);
+	wdr_error_hint(error, "for its options: %s", help);
 	return false;
 }
 
@@ -69,6 +96,7 @@ bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error)
 {
 	if (!wdr_world_new(globals->bench, ret, error))
 		return false;
+	wdr_command_use_bench(globals->bench);
 	if (globals->verbose)
 		g_setenv("G_MESSAGES_DEBUG", "all", TRUE);
 	if (!globals->quiet)
@@ -90,6 +118,12 @@ bool wdr_cli_agree(const char *name, const char *given, const char *what, GError
 		fflush(stderr);
 		if (!fgets(answer, sizeof(answer), stdin))
 			*answer = '\0';
+		if (!wdr_stop_check(NULL)) {
+			fputc('\n', stderr);
+			wdr_error_set(error, WDR_ERROR_REFUSED, "cancelled");
+			wdr_error_hint(error, "nothing was written");
+			return false;
+		}
 		answer[strcspn(answer, "\n")] = '\0';
 		given = answer;
 	}

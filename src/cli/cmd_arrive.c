@@ -50,5 +50,5 @@ static int arrive_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_arrive = { "arrive", "[--all]",
-	"After the restart: does the system run from the new disk, and is everything there.",
-	WDR_GROUP_AFTER, arrive_run };
+	"After the restart: check that the system runs from the new disk.", WDR_GROUP_AFTER,
+	arrive_run };

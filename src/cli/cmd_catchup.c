@@ -60,4 +60,4 @@ static int catchup_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_catchup = { "catchup", "[ITINERARY]",
-	"Copy over what changed on the source since it was copied.", WDR_GROUP_MOVE, catchup_run };
+	"Copy what changed on the source since the move.", WDR_GROUP_MOVE, catchup_run };

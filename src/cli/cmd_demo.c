@@ -38,6 +38,5 @@ static int demo_run(WdrGlobals *globals, int argc, char **argv)
 	return WDR_EXIT_DONE;
 }
 
-const WdrCommand wdr_cmd_demo = { "demo", "DIR",
-	"Make a bench: a folder with a sample board, to try everything without one.",
+const WdrCommand wdr_cmd_demo = { "demo", "DIR", "Make a bench: a folder with sample boards.",
 	WDR_GROUP_AFTER, demo_run };

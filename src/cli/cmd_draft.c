@@ -1,9 +1,11 @@
 /* wanderitas draft: shows and saves an itinerary. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "check/planned_boot.h"
 #include "disk/backing.h"
+#include "disk/users.h"
 #include "present/show_itinerary.h"
 
 #include <string.h>
@@ -43,10 +45,13 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	if (wdr_planned_rehearse(&around, &planned, &error))
 		wdr_present_verdict(out, "as planned", starts, planned);
 	else
-		wdr_out_text(out, WDR_STYLE_WARNING, "the start cannot be walked beforehand: %s\n",
-			error->message);
-	wdr_out_text(out, WDR_STYLE_PLAIN,
-		"all checks, with what to do: wanderitas ready --to %s\n", it->target.name);
+		wdr_out_text(out, WDR_STYLE_WARNING,
+			"the boot cannot be rehearsed beforehand: %s\n", error->message);
+	bool is_running = around.source && wdr_disk_has_root(world, around.source);
+	g_autofree char *ready = wdr_command("ready", is_running ? "" : "--from",
+		is_running ? "" : wdr_itinerary_disk_word(&it->source), "--to",
+		wdr_itinerary_disk_word(&it->target), NULL);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "for all checks: %s\n", ready);
 }
 
 /* An image by mistake: the plan of a move would take the place of what is to be moved. */
@@ -107,5 +112,4 @@ static int draft_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_draft = { "draft", "--to DISK [--from DISK] [-o FILE]",
-	"Draw the itinerary of a move and show it with all edits; change nothing.", WDR_GROUP_LOOK,
-	draft_run };
+	"Draw the itinerary of a move and show it; changes nothing.", WDR_GROUP_LOOK, draft_run };

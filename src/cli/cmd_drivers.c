@@ -109,5 +109,5 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_drivers = { "drivers", "[--for DISK] [--on DISK|IMAGE] [--write]",
-	"Show, and put right, which drivers the kernel has before root is there.", WDR_GROUP_AFTER,
+	"Show which drivers the initramfs has for root; add missing ones.", WDR_GROUP_AFTER,
 	drivers_run };

@@ -86,5 +86,5 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_firmware = { "firmware", "[--from FOLDER] [--on DISK|IMAGE] [--write]",
-	"Hold the firmware files of a boot volume against a folder's; bring over what is older.",
-	WDR_GROUP_AFTER, firmware_run };
+	"Compare boot firmware files with a folder; update older ones.", WDR_GROUP_AFTER,
+	firmware_run };

@@ -120,5 +120,4 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_loader = { "loader", "[IMAGE] [--on DEVICE] [--write] | --restore",
-	"Show which boot loader is where; write one to SPI flash or a medium.", WDR_GROUP_AFTER,
-	loader_run };
+	"Show boot loaders; write one to SPI flash or a medium.", WDR_GROUP_AFTER, loader_run };

@@ -51,7 +51,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			"Finish although files could not be read whole: with zeros in their place",
 			NULL },
 		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
-			"Go on despite a check that stops ('wanderitas ready' shows them); may be given "
+			"Go on despite a check that stops (ready shows them); may be given "
 			"several times",
 			"CHECK" },
 		{ 0 },
@@ -71,7 +71,7 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			p->boot_size || p->leave_behind || p->second || p->with || p->name_by ||
 			p->keep_identifiers || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"an itinerary has everything in it: give either it or the options that draw one");
+			"give either an itinerary file or --from/--to options, not both");
 	o->given = *argc == 2 ? (*argv)[1] : NULL;
 	return true;
 }
@@ -82,10 +82,12 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 	g_autofree char *base = g_path_get_basename(erased);
 
 	WdrOut out = wdr_out(stderr, true);
-	if (!given)
+	if (!given) {
+		wdr_present_erased(&out, it);
 		wdr_out_text(&out, WDR_STYLE_PLAIN,
-			"\nEverything on %s will be erased. Type its name (%s) to go on: ", erased,
+			"Everything on %s will be erased. Type its name (%s) to go on: ", erased,
 			base);
+	}
 	return wdr_cli_agree(
 		erased, given, it->into ? "the partition to move into" : "the target", error);
 }
@@ -143,8 +145,8 @@ static bool tell_changes(
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the target %s is not as it was when the itinerary was drawn", it->target.name);
 	wdr_error_hint(error,
-		"nothing was written; --erase was said of what was there then: draw the "
-		"itinerary again, or answer the question by hand");
+		"nothing was written; --erase agreed to what was there then: draw a new "
+		"itinerary, or answer the question by hand");
 	return false;
 }
 
@@ -165,8 +167,9 @@ static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the check '%s' stops the move: %s", stop->name,
 		stop->text);
-	wdr_error_hint(error, "nothing was written; %s%sto go on all the same: --despite %s",
-		stop->hint ? stop->hint : "", stop->hint ? "; " : "", stop->name);
+	/* A command comes last. */
+	wdr_error_hint(error, "nothing was written; add --despite %s to move all the same%s%s",
+		stop->name, stop->hint ? "; to fix it: " : "", stop->hint ? stop->hint : "");
 	return false;
 }
 
@@ -242,5 +245,4 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 
 const WdrCommand wdr_cmd_move = { "move",
 	"[ITINERARY | --to DISK [--from DISK] | --resume] [--erase NAME]",
-	"Move a system: show the itinerary, ask, copy everything, read it back.", WDR_GROUP_MOVE,
-	move_run };
+	"Copy the system to another disk, verify it, make it bootable.", WDR_GROUP_MOVE, move_run };

@@ -142,4 +142,5 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_order = { "order", "[--first MEDIUM] [--write]",
-	"Show, and change, in which order the board tries its media.", WDR_GROUP_AFTER, order_run };
+	"Show or change the order in which the board tries its media.", WDR_GROUP_AFTER,
+	order_run };

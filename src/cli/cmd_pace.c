@@ -1,6 +1,7 @@
 /* wanderitas pace: measures disks and compares records. */
 #include "base/io.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "cli/cli.h"
 #include "cli/progress.h"
@@ -68,9 +69,11 @@ static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		return wdr_error_set(error, WDR_ERROR_USAGE, "--erase goes with --write-to");
 	if (*argc < 2 && !o->compare) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "nothing to measure was named");
+		g_autofree char *look = wdr_command("survey", NULL);
 		wdr_error_hint(error,
-			"name disks ('wanderitas survey' lists them), which are read only, or folders, "
-			"which are also written to, through a scratch file");
+			"disks are only read, folders are also written to (a scratch file); to list the "
+			"disks: %s",
+			look);
 		return false;
 	}
 	return (!o->record || wdr_output_check(o->record, error)) &&
@@ -240,4 +243,4 @@ static int pace_run(WdrGlobals *globals, int argc, char **argv)
 
 const WdrCommand wdr_cmd_pace = { "pace",
 	"DISK|FOLDER|IMAGE... [--seconds N] [--compare FILE...] [-o FILE.json] [--chart FILE]",
-	"Measure how fast media are, compare them, draw it.", WDR_GROUP_LOOK, pace_run };
+	"Measure disks, compare them, draw a chart.", WDR_GROUP_LOOK, pace_run };

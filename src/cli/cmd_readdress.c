@@ -1,6 +1,7 @@
 /* wanderitas readdress: makes a copied disk name its own identifiers. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "change/readdress.h"
 #include "cli/progress.h"
 #include "plan/second_machine.h"
@@ -45,7 +46,8 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 	if (*argc > 2 || (*argc == 2) == (o->running != 0)) {
 		wdr_error_set(
 			error, WDR_ERROR_USAGE, "readdress takes one disk or image, or --running");
-		wdr_error_hint(error, "'wanderitas survey' lists the disks");
+		g_autofree char *look = wdr_command("survey", NULL);
+		wdr_error_hint(error, "to list the disks: %s", look);
 		return false;
 	}
 	*ret = (WdrReaddressOptions){ .is_running = o->running != 0,
@@ -73,10 +75,9 @@ static int write_it(
 		wdr_present_readdressed(out, r, state, globals->json != 0);
 		return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 	}
+	g_autofree char *undo = wdr_command("rewind", state, NULL);
 	if (has_begun)
-		wdr_error_hint(&error,
-			"run it again to go on, or 'wanderitas rewind %s' to put everything back",
-			state);
+		wdr_error_hint(&error, "run it again to go on; or restore everything: %s", undo);
 	return wdr_cli_fail(globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 }
 
@@ -102,7 +103,8 @@ static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddres
 	if (globals->json)
 		wdr_present_readdress_json(stdout, r, NULL);
 	else if (has_work)
-		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
+		wdr_out_text(&out, WDR_STYLE_GOOD,
+			"\npreview only, nothing changed; add --write to apply\n");
 	return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }
 
@@ -118,5 +120,5 @@ static int readdress_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_readdress = { "readdress", "DISK|--running [--renew] [--write]",
-	"Put the mentions of a disk right that was copied by other means.", WDR_GROUP_AFTER,
+	"Fix identifiers and root= on a disk that was copied some other way.", WDR_GROUP_AFTER,
 	readdress_run };

@@ -51,5 +51,5 @@ static int ready_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_ready = { "ready", "--to DISK [--from DISK]",
-	"Check whether this move will go well and the board will start from that disk.",
-	WDR_GROUP_LOOK, ready_run };
+	"Check whether a move will work and the board will boot from the target.", WDR_GROUP_LOOK,
+	ready_run };

@@ -133,13 +133,13 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		return true;
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = r.disk->is_image ? NULL : wdr_board_look(world);
-	g_autoptr(WdrRehearsal) rehearsal =
-		wdr_rehearse(r.system, &(WdrRehearsing){ r.medium, board, r.others, r.away });
+	g_autoptr(WdrRehearsal) rehearsal = wdr_rehearse(r.system,
+		&(WdrRehearsing){ r.medium, board, r.others, r.away, r.disk->name, NULL });
 	g_autofree char *both =
 		r.with ? g_strdup_printf("%s with %s", r.disk->name, r.with->name) : NULL;
 	show(globals, both ? both : r.disk->name, r.medium,
 		r.without ? r.without->name
-		: r.with  ? "every other disk"
+		: r.with  ? "all other disks"
 			  : NULL,
 		rehearsal);
 	*ret = rehearsal->verdict;
@@ -163,5 +163,4 @@ static int rehearse_run(WdrGlobals *globals, int argc, char **argv)
 
 const WdrCommand wdr_cmd_rehearse = { "rehearse",
 	"DISK [--without DISK | --with-disk DISK] [--medium nvme|usb|sd|emmc]",
-	"Walk the start of a board from that disk alone: will it boot, and if not, why.",
-	WDR_GROUP_LOOK, rehearse_run };
+	"Check whether the board would boot from this disk alone.", WDR_GROUP_LOOK, rehearse_run };

@@ -173,4 +173,4 @@ static int report_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_report = { "report", "[ITINERARY|FOLDER] -o FILE.html [--pace FILE.json]",
-	"Make a page of a move for whoever gets the board.", WDR_GROUP_AFTER, report_run };
+	"Write the handover page of a move (HTML).", WDR_GROUP_AFTER, report_run };

@@ -92,4 +92,4 @@ static int rewind_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_rewind = { "rewind", "[LOGBOOK]",
-	"Put every file back that was changed in place.", WDR_GROUP_AFTER, rewind_run };
+	"Restore files that were changed in place.", WDR_GROUP_AFTER, rewind_run };

@@ -54,5 +54,5 @@ static int survey_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_survey = { "survey", "[DISK…]",
-	"Show the board, its disks, what is on them, and every mention of them.", WDR_GROUP_LOOK,
+	"Show the board, its disks, and every place in files that names a disk.", WDR_GROUP_LOOK,
 	survey_run };

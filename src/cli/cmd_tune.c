@@ -98,5 +98,4 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 }
 
 const WdrCommand wdr_cmd_tune = { "tune", "[--set SETTING] [--unset SETTING] [--write]",
-	"Show, and change, settings of the boot files that a new medium may want.", WDR_GROUP_AFTER,
-	tune_run };
+	"Show or change boot settings that a new medium may want.", WDR_GROUP_AFTER, tune_run };

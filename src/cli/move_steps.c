@@ -1,6 +1,7 @@
 /* The further steps of a move that the user agreed to with --with. */
 #include "cli/move_steps.h"
 
+#include "base/command.h"
 #include "boot/board/boot_support.h"
 #include "change/add_drivers.h"
 #include "change/order.h"
@@ -46,10 +47,9 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"--with drivers: nobody knows what the image %s will be attached as",
 			it->target.name);
-		wdr_error_hint(error,
-			"nothing was changed; 'wanderitas drivers --on %s --medium nvme' (or another) "
-			"tells",
-			it->source.name);
+		g_autofree char *look =
+			wdr_command("drivers", "--on", it->source.name, "--medium", "nvme", NULL);
+		wdr_error_hint(error, "nothing was changed; for an NVMe drive: %s", look);
 		return false;
 	}
 	if (p->missing == 0)

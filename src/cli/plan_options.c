@@ -1,6 +1,7 @@
 /* The options that draw an itinerary, shared by draft, ready and move. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
 #include "base/text.h"
@@ -202,8 +203,8 @@ bool wdr_plan_options_draft(
 
 	if (!o->to) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "no target was named");
-		wdr_error_hint(
-			error, "name it with --to DISK; 'wanderitas survey' lists the disks");
+		g_autofree char *look = wdr_command("survey", NULL);
+		wdr_error_hint(error, "name it with --to DISK; to list the disks: %s", look);
 		return false;
 	}
 	if (!convert(o, &options, error) ||

@@ -1,6 +1,7 @@
 /* The frame of the step commands: look, show, write. */
 #include "cli/step.h"
 
+#include "base/command.h"
 #include "boot/board/boot_support.h"
 #include "change/raw_change.h"
 #include "cli/progress.h"
@@ -65,10 +66,9 @@ static bool write_it(const WdrGlobals *globals, const WdrStepRun *step, char **r
 
 	wdr_progress_end();
 	if (!is_fine) {
+		g_autofree char *undo = wdr_command("rewind", state, NULL);
 		if (*ret_has_begun)
-			wdr_error_hint(error,
-				"'wanderitas rewind %s' puts back what was changed until then",
-				state);
+			wdr_error_hint(error, "to restore what was changed until then: %s", undo);
 		return false;
 	}
 	if (!globals->json)
@@ -105,10 +105,11 @@ int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step)
 	if (globals->json)
 		step->sort->show_json(stdout, step->plan, done_in);
 	else if (step->has_work && !done_in)
-		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing was changed; --write does it\n");
+		wdr_out_text(&out, WDR_STYLE_GOOD,
+			"\npreview only, nothing changed; add --write to apply\n");
 	bool is_fine = !step->sort->is_fine || step->sort->is_fine(step->plan, done_in != NULL);
 	if (!globals->json && is_fine && !step->has_work && step->is_asked)
-		wdr_out_text(&out, WDR_STYLE_GOOD, "\nnothing to change: it is so already\n");
+		wdr_out_text(&out, WDR_STYLE_GOOD, "\nalready set; nothing to do\n");
 	return is_fine ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 

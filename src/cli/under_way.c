@@ -1,6 +1,7 @@
 /* Finds the move that --resume, catchup and report are about. */
 #include "cli/under_way.h"
 
+#include "base/command.h"
 #include "base/stat.h"
 #include "cli/progress.h"
 #include "disk/failure_clues.h"
@@ -76,19 +77,20 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 	g_prefix_error(&error, "stopped part-way: ");
 	if (wdr_error_get_hint(error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	g_autofree char *undo = wdr_command("rewind", result->state, NULL);
+	g_autofree char *resume = wdr_command("move", "--resume", result->state, NULL);
 	if (result->has_changed_source)
 		wdr_error_hint(&error,
-			"%s is complete; boot files on the source may be half changed: 'wanderitas rewind %s' "
-			"puts them back, then 'wanderitas move --resume %s' goes on",
-			it->target.name, result->state, result->state);
+			"%s is complete, but boot files on the source may be half changed. Restore them, then "
+			"go on with move --resume. To restore them: %s",
+			it->target.name, undo);
 	else
 		wdr_error_hint(&error,
-			"%s is unfinished, is marked so, and will not boot; the source %s. Go on "
-			"from where it stopped with 'wanderitas move --resume %s', or run the same move again "
-			"to start over",
+			"%s is unfinished, is marked so, and will not boot; the source %s. To start over, "
+			"run the same move again. To go on: %s",
 			it->target.name,
-			result->has_taken_steps ? "has what --with named, and is else as it was"
-						: "is as it was",
-			result->state);
+			result->has_taken_steps ? "is unchanged but for the steps of --with"
+						: "is unchanged",
+			resume);
 	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
 }

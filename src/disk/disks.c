@@ -4,6 +4,8 @@
  * without a file, empty card readers). On a bench they are the files in its dev/ folder. */
 #include "disk/disks.h"
 
+#include "base/closest.h"
+#include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
 
@@ -277,6 +279,20 @@ static char *name_of(const WdrWorld *world, const char *text)
 	return *name && !strchr(name, '/') && wdr_is_folder(folder) ? g_strdup(name) : NULL;
 }
 
+/* The disk that a mistyped name was meant to be; NULL: none. The caller's. */
+static char *closest_disk(const WdrWorld *world, const char *text)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+	g_autoptr(GPtrArray) names = g_ptr_array_new();
+
+	if (!wdr_disks_list(world, &disks, NULL))
+		return NULL;
+	for (guint i = 0; i < disks->len; i++)
+		g_ptr_array_add(names, ((const WdrDisk *)disks->pdata[i])->name);
+	g_ptr_array_add(names, NULL);
+	return g_strdup(wdr_closest(text, (const char *const *)names->pdata));
+}
+
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
 {
 	g_autofree char *name = name_of(world, text);
@@ -290,11 +306,17 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		int failed = errno;
 		if (failed != ENOENT)
 			return wdr_error_set_errno(error, failed, "opening %s", text);
-		wdr_error_set(
-			error, WDR_ERROR_USAGE, "there is no disk and no image file '%s'", text);
-		wdr_error_hint(error,
-			"'wanderitas survey' lists the disks; an image must exist and have "
-			"its size already: truncate -s 32G FILE");
+		g_autofree char *meant = closest_disk(world, text);
+		wdr_error_set(error, WDR_ERROR_USAGE,
+			"there is no disk and no image file '%s'%s%s%s", text,
+			meant ? "; did you mean '" : "", meant ? meant : "", meant ? "'?" : "");
+		g_autofree char *look = wdr_command("survey", NULL);
+		g_autofree char *image = wdr_shell_word(text);
+		if (strchr(text, '/') || strchr(text, '.'))
+			wdr_error_hint(
+				error, "an image file has to exist: truncate -s 32G %s", image);
+		else
+			wdr_error_hint(error, "to list the disks: %s", look);
 		return false;
 	}
 	if (S_ISREG(st.stx_mode)) {

@@ -1,6 +1,7 @@
 /* Repeated passes that copy what changed on the source. */
 #include "move/catchup.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "copy/apply_changes.h"
 #include "move/move_run.h"
@@ -302,7 +303,8 @@ static bool is_unfinished(const WdrMoveRun *m, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
 		m->it->target.name);
-	wdr_error_hint(error, "go on with it: wanderitas move --resume %s", m->records.state);
+	g_autofree char *next = wdr_command("move", "--resume", m->records.state, NULL);
+	wdr_error_hint(error, "to go on with it: %s", next);
 	return false;
 }
 

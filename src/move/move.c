@@ -1,6 +1,7 @@
 /* The steps of a move in their order. */
 #include "move/move.h"
 
+#include "base/command.h"
 #include "base/record.h"
 #include "base/stat.h"
 #include "change/change.h"
@@ -222,11 +223,12 @@ bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read whole",
 		m->it->source.name, count, count == 1 ? " or folder" : "s or folders");
+	g_autofree char *finish =
+		wdr_command("move", "--resume", "--accept-damage", m->records.state, NULL);
 	wdr_error_hint(error,
 		"everything else is on %s and was read back; it is marked unfinished and will not boot. To "
-		"finish with these files as they are, zeros where nothing could be read: 'wanderitas move "
-		"--resume --accept-damage %s'",
-		m->it->target.name, m->records.state);
+		"finish with zeros where nothing could be read: %s",
+		m->it->target.name, finish);
 	return false;
 }
 
@@ -451,7 +453,8 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 	if (m->records.logged.is_done) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the move to %s was done to its end",
 			m->it->target.name);
-		wdr_error_hint(error, "what changed on the source since: wanderitas catchup");
+		g_autofree char *next = wdr_command("catchup", m->records.state, NULL);
+		wdr_error_hint(error, "to copy what changed on the source since: %s", next);
 		return false;
 	}
 	for (guint i = 0; i < changes->len; i++) {
@@ -460,9 +463,8 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the boot files of %s are being changed, and may be half changed",
 			m->it->source.name);
-		wdr_error_hint(error,
-			"put them back with 'wanderitas rewind %s', then go on with the move",
-			m->records.state);
+		g_autofree char *undo = wdr_command("rewind", m->records.state, NULL);
+		wdr_error_hint(error, "restore them, then go on with the move: %s", undo);
 		return false;
 	}
 	return true;

@@ -2,6 +2,7 @@
 #include "move/move_run.h"
 
 #include "base/cleanup.h"
+#include "base/command.h"
 #include "copy/packing_list.h"
 #include "move/move.h"
 #include "plan/draft_edits.h"
@@ -165,7 +166,7 @@ static bool open_source_disk(WdrMoveRun *m, GError **error)
 
 	if (!find_disk(m, &m->it->source, &disk, error))
 		return false;
-	wdr_world_step(m->world, "looking at the source %s", m->it->source.name);
+	wdr_world_step(m->world, "reading the source %s", m->it->source.name);
 	if (!wdr_source_open(m->world, disk, m->records.state, notes, &m->disks.source, error))
 		return false;
 	tell_notes(m, notes);
@@ -314,8 +315,9 @@ bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
 		m->it->target.name, (const char *)changes->pdata[0]);
-	wdr_error_hint(error, "nothing was written; look with 'wanderitas survey', then draw the "
-			      "itinerary again");
+	g_autofree char *look = wdr_command("survey", NULL);
+	wdr_error_hint(error,
+		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
 	return false;
 }
 

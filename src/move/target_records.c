@@ -275,7 +275,7 @@ bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	if (is_fine && !fits)
 		wdr_world_note(m->world,
 			"the records of the move are not put onto the target: there is no room for "
-			"them, or something else stands in their place");
+			"them, or something else is in their place");
 	if (is_fine && fits)
 		is_fine = put(m, last_part, p, all, error);
 	else if (is_fine && last_part->part != p)

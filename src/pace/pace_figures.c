@@ -1,6 +1,7 @@
 /* Measures all figures of one disk, image or folder, and watches who else uses it. */
 #include "pace/pace_figures.h"
 
+#include "base/command.h"
 #include "base/stat.h"
 #include "base/stop.h"
 #include "base/text.h"
@@ -338,7 +339,8 @@ bool wdr_pace_stretch_find(const WdrWorld *world, const char *disk, const char *
 	if (!p || p->is_extended) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "%s has no partition '%s' to write to",
 			s.disk->name, partition);
-		wdr_error_hint(error, "'wanderitas survey %s' shows what it has", s.disk->name);
+		g_autofree char *look = wdr_command("survey", s.disk->name, NULL);
+		wdr_error_hint(error, "to see its partitions: %s", look);
 		return false;
 	}
 	s.number = p->number;

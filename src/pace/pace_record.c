@@ -292,8 +292,8 @@ static bool check_format(const json_t *root, GError **error)
 		wdr_error_hint(error, "read it with the version that made it, or measure again");
 		return false;
 	}
-	wdr_error_set(error, WDR_ERROR_FORMAT, "it is no record of 'wanderitas pace'");
-	wdr_error_hint(error, "'wanderitas pace DISK -o FILE.json' makes one");
+	wdr_error_set(error, WDR_ERROR_FORMAT, "it is no record of pace");
+	wdr_error_hint(error, "pace makes one with -o FILE.json");
 	return false;
 }
 
@@ -308,8 +308,8 @@ bool wdr_pace_record_parse(
 
 	if (!root) {
 		wdr_error_set(error, WDR_ERROR_FORMAT,
-			"%s is no record of 'wanderitas pace': line %d, column %d: %s", name,
-			e.line, e.column, e.text);
+			"%s is no record of pace: line %d, column %d: %s", name, e.line, e.column,
+			e.text);
 		return false;
 	}
 	if (!check_format(root, error)) {

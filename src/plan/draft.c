@@ -383,7 +383,8 @@ static bool choose_places(WdrItinerary *it, const WdrSource *source, WdrBlockDev
 
 	if (!options->into)
 		return choose_table(it, source->system->table, options, error) &&
-		       read_room(it, options, &room, error) && wdr_layout_place(it, &room, error) &&
+		       read_room(it, options, &room, error) &&
+		       wdr_layout_arrange(it, &room, error) &&
 		       wdr_identifiers_choose(it, source->system->table->id, options, error);
 	it->table = it->target.table;
 	if (!wdr_parttable_read(target, &table, error) ||
@@ -445,7 +446,7 @@ bool wdr_itinerary_draft(
 		wdr_disk_free(disk);
 		return false;
 	}
-	wdr_world_step(world, "looking at the source %s", disk->name);
+	wdr_world_step(world, "reading the source %s", disk->name);
 	if (!wdr_source_open(world, disk, options->scratch, it->notes, &source, error) ||
 		!wdr_itinerary_disk_describe(
 			source->disk, source->system->dev, &it->source, error) ||

@@ -174,8 +174,9 @@ static bool bad_root(const WdrMention *m, unsigned count, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s:%u: root=%s %s", m->file, m->line, m->text,
 		count ? "names two volumes of this disk" : "names nothing on this disk");
-	wdr_error_hint(error, "put it right first ('wanderitas readdress' may help): the system as "
-			      "it is would not boot");
+	wdr_error_hint(error,
+		"correct it on the source first, by readdress or by hand: the system would not "
+		"boot as it is");
 	return false;
 }
 

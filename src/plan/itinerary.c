@@ -1,13 +1,14 @@
 /* The itinerary in memory: parts, table, disks, and whether a disk may be its target. */
 #include "plan/itinerary.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "disk/backing.h"
 #include "disk/users.h"
 
 #include <string.h>
 
-static void place_clear(WdrItineraryPlace *p)
+static void place_clear(WdrItineraryVolume *p)
 {
 	g_free(p->uuid);
 	g_free(p->label);
@@ -25,6 +26,11 @@ static void part_free(void *data)
 	g_free(p->type);
 	g_free(p->attributes);
 	g_free(p);
+}
+
+const char *wdr_itinerary_disk_word(const WdrItineraryDisk *disk)
+{
+	return disk->is_image ? disk->path : disk->name;
 }
 
 void wdr_itinerary_disk_clear(WdrItineraryDisk *disk)
@@ -103,7 +109,7 @@ WdrItineraryPart *wdr_itinerary_part_like(const WdrSystemPart *from)
 	p->number = from->partition->number;
 	p->role = from->role;
 	p->fs = fs_of(&from->probe);
-	p->from = (WdrItineraryPlace){ from->partition->start, from->partition->size,
+	p->from = (WdrItineraryVolume){ from->partition->start, from->partition->size,
 		g_strdup(from->probe.uuid), g_strdup(from->probe.label),
 		g_strdup(from->partition->partuuid), g_strdup(from->partition->name) };
 	p->type = g_strdup(from->partition->type);
@@ -251,8 +257,9 @@ static bool other_disk(GError **error, const char *which, const WdrItineraryDisk
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the %s %s is not the disk that the itinerary was drawn for: its %s was %s and is %s",
 		which, then->name, what, was ? was : "unknown", is ? is : "unknown");
-	wdr_error_hint(error, "nothing was written; look with 'wanderitas survey', then draw the "
-			      "itinerary again");
+	g_autofree char *look = wdr_command("survey", NULL);
+	wdr_error_hint(error,
+		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
 	return false;
 }
 

@@ -24,13 +24,13 @@ typedef struct {
 typedef struct {
 	uint64_t start, size;
 	char *uuid, *label, *partuuid, *partlabel; /* NULL: none */
-} WdrItineraryPlace;
+} WdrItineraryVolume;
 
 typedef struct {
 	unsigned number;
 	WdrRole role;
 	char *fs; /* "vfat", "ext4", "swap", or another type; "none" */
-	WdrItineraryPlace from, to;
+	WdrItineraryVolume from, to;
 	char *type;       /* of the new partition, as in WdrPartition */
 	char *attributes; /* NULL: none */
 	bool is_active;
@@ -147,6 +147,8 @@ bool wdr_itinerary_disk_find(const WdrWorld *world, const WdrItineraryDisk *disk
 /* `dev` may be NULL for a disk that was not opened. */
 bool wdr_itinerary_disk_describe(
 	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error);
+/* What a command calls it: its name, or an image's path. Borrowed. */
+const char *wdr_itinerary_disk_word(const WdrItineraryDisk *disk);
 void wdr_itinerary_disk_clear(WdrItineraryDisk *disk);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
 /* Replaces the occupants by those that `dev`, the target, has now, and tells what is otherwise than

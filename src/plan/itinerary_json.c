@@ -24,7 +24,7 @@ static json_t *disk_to_json(const WdrItineraryDisk *d)
 		wdr_table_kind_name(d->table), "table_id", wdr_json_bytes(d->table_id));
 }
 
-static json_t *place_to_json(const WdrItineraryPlace *p)
+static json_t *volume_to_json(const WdrItineraryVolume *p)
 {
 	return json_pack("{s:I, s:I, s:o, s:o, s:o, s:o}", "start", (json_int_t)p->start, "size",
 		(json_int_t)p->size, "uuid", wdr_json_bytes(p->uuid), "label",
@@ -37,7 +37,7 @@ static json_t *part_to_json(const WdrItineraryPart *p)
 	json_t *json =
 		json_pack("{s:i, s:s, s:s, s:o, s:o, s:o, s:o, s:b, s:I, s:I, s:I, s:I, s:I}",
 			"number", (int)p->number, "role", wdr_role_name(p->role), "fs", p->fs,
-			"from", place_to_json(&p->from), "to", place_to_json(&p->to), "type",
+			"from", volume_to_json(&p->from), "to", volume_to_json(&p->to), "type",
 			wdr_json_text(p->type), "attributes", wdr_json_text(p->attributes),
 			"active", p->is_active, "entries", (json_int_t)p->entries, "bytes",
 			(json_int_t)p->bytes, "spare", (json_int_t)p->spare, "inodes",
@@ -137,7 +137,7 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 static bool bad(GError **error, const char *what)
 {
 	wdr_error_set(error, WDR_ERROR_FORMAT, "the itinerary is damaged: %s", what);
-	wdr_error_hint(error, "draw it again: wanderitas draft --from … --to … -o FILE");
+	wdr_error_hint(error, "draw a new itinerary with draft");
 	return false;
 }
 
@@ -197,7 +197,8 @@ static bool disk_from_json(json_t *json, const char *which, WdrItineraryDisk *re
 	return true;
 }
 
-static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *ret, GError **error)
+static bool volume_from_json(
+	json_t *json, const char *which, WdrItineraryVolume *ret, GError **error)
 {
 	const char *partuuid = NULL;
 	json_int_t start = 0, size = 0;
@@ -207,8 +208,8 @@ static bool place_from_json(json_t *json, const char *which, WdrItineraryPlace *
 		    "partuuid", &partuuid) != 0)
 		return unpack_failed(error, which, &e);
 	if (start <= 0 || size <= 0)
-		return bad(error, "a partition without place");
-	*ret = (WdrItineraryPlace){ (uint64_t)start, (uint64_t)size,
+		return bad(error, "a partition has no start or size");
+	*ret = (WdrItineraryVolume){ (uint64_t)start, (uint64_t)size,
 		wdr_json_optional(json, "uuid"), wdr_json_optional(json, "label"),
 		g_strdup(partuuid), wdr_json_optional(json, "partlabel") };
 	return true;
@@ -249,8 +250,8 @@ static bool part_from_json(WdrItinerary *it, json_t *json, GError **error)
 	p->cluster_bytes = (uint32_t)cluster;
 	if (!parse_role(role, &p->role))
 		return bad(error, "a partition's role is unknown");
-	return place_from_json(from, "from", &p->from, error) &&
-	       place_from_json(to, "to", &p->to, error);
+	return volume_from_json(from, "from", &p->from, error) &&
+	       volume_from_json(to, "to", &p->to, error);
 }
 
 static bool splice_from_json(WdrEdit *edit, json_t *json, GError **error)

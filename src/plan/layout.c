@@ -78,7 +78,7 @@ static uint64_t fixed_bytes(const WdrItinerary *it, const WdrLayoutRoom *room)
 	return sum;
 }
 
-bool wdr_layout_place(WdrItinerary *it, const WdrLayoutRoom *room, GError **error)
+bool wdr_layout_arrange(WdrItinerary *it, const WdrLayoutRoom *room, GError **error)
 {
 	uint64_t end = wdr_table_usable_end(it->table, it->target.size, it->target.sector_size);
 	uint64_t at = first_start(it);

@@ -1,6 +1,7 @@
 /* Plans a root that moves into a partition that is there already. */
 #include "plan/target_partition.h"
 
+#include "base/command.h"
 #include "base/text.h"
 
 #include <string.h>
@@ -76,7 +77,8 @@ bool wdr_into_choose(WdrItinerary *it, const WdrPartTable *table, const WdrDraft
 	if (!p || p->is_extended) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "%s has no partition '%s' to move into",
 			it->target.name, text);
-		wdr_error_hint(error, "'wanderitas survey %s' shows what it has", it->target.name);
+		g_autofree char *look = wdr_command("survey", it->target.name, NULL);
+		wdr_error_hint(error, "to see its partitions: %s", look);
 		return false;
 	}
 	if (by_partlabel && (!p->name || !*p->name))

@@ -1,6 +1,7 @@
 /* Text output: styles, colours, widths, tables. */
 #include "present/out.h"
 
+#include "base/command.h"
 #include "base/text.h"
 
 #include <langinfo.h>
@@ -89,7 +90,7 @@ static size_t line_of(const char *text, size_t room)
 	return at > 0 ? at : strcspn(text, " ");
 }
 
-void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const char *text)
+static void hang(const WdrOut *out, WdrStyle style, unsigned indent, const char *text)
 {
 	size_t room = out->columns > 2 * indent ? out->columns - indent : G_MAXUINT;
 
@@ -101,6 +102,25 @@ void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const c
 			return;
 		wdr_out_text(out, WDR_STYLE_PLAIN, "%*s", (int)indent, "");
 	}
+}
+
+/* A command at the end has a line of its own where it does not fit behind the words, and is never
+ * broken: whoever pastes two lines runs half of it. */
+void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const char *text)
+{
+	const char *command = wdr_command_in(text);
+	g_autofree char *before = command ? g_strndup(text, (size_t)(command - text)) : NULL;
+
+	if (!command || indent + strlen(text) <= out->columns) {
+		hang(out, style, indent, text);
+		return;
+	}
+	g_strchomp(before);
+	if (*before) {
+		hang(out, style, indent, before);
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%*s", (int)indent, "");
+	}
+	wdr_out_text(out, style, "%s\n", command);
 }
 
 static void row_free(void *data)

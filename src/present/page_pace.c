@@ -106,8 +106,8 @@ void wdr_page_speeds(WdrPage *p, const WdrPaceRecord *paces)
 	wdr_page_section(p, "speeds", "Speeds");
 	if (!paces || paces->measured->len == 0) {
 		wdr_page_absent(p,
-			"Not measured: 'wanderitas pace DISK -o FILE.json' measures, and "
-			"'wanderitas report --pace FILE.json' shows it here.");
+			"Not measured: pace measures with -o FILE.json, and report shows that here with "
+			"--pace FILE.json.");
 	} else {
 		g_autofree char *day = wdr_format_time(paces->at);
 		wdr_page_add(p, "<p class=\"soft\">Measured %s, %g s for each figure.</p>\n", day,

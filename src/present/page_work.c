@@ -110,8 +110,7 @@ void wdr_page_checks(WdrPage *p)
 		wdr_page_at(p->report, "rehearsal.steps"),
 		"Not made: the new disk does not start by itself, or is not at hand.");
 	add_checks(p, "After the restart (arrive)", wdr_page_at(p->report, "arrival.checks"),
-		"Not made yet: 'wanderitas arrive' makes them, once the board was started from the new "
-		"disk.");
+		"Not made yet: run 'arrive' once the board was started from the new disk.");
 	wdr_page_section_end(p);
 }
 

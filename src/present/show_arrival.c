@@ -19,7 +19,7 @@ static void show_next(const WdrOut *out, const WdrArrival *a)
 			out, WDR_STYLE_PLAIN, "nothing; the image %s is as it was\n", old->name);
 	else
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"put the %s into a drawer: it still boots, as it was on that day\n",
+			"keep the %s as a backup: it still boots, as it was on that day\n",
 			old->medium);
 }
 
@@ -28,8 +28,8 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 	g_autofree char *when = wdr_format_time(a->it->made_at);
 	unsigned stops = wdr_checks_count(a->checks, WDR_STATE_STOP);
 
-	wdr_out_text(out, WDR_STYLE_HEADING, "the move from %s to %s that was drawn up %s\n\n",
-		a->it->source.name, a->it->target.name, when);
+	wdr_out_text(out, WDR_STYLE_HEADING, "the move from %s to %s of %s\n\n", a->it->source.name,
+		a->it->target.name, when);
 	wdr_present_checks(out, a->checks);
 	fputc('\n', out->file);
 	if (!a->is_there)
@@ -37,7 +37,7 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 			out, WDR_STYLE_BAD, "not arrived: the system runs from the old disk\n");
 	else if (stops)
 		wdr_out_text(out, WDR_STYLE_BAD,
-			"arrived, but not everything is as it was planned; see what is said above\n");
+			"arrived, but not everything is as planned; see above\n");
 	else
 		wdr_out_text(out, WDR_STYLE_GOOD, "arrived: the system runs from %s%s\n", a->disk,
 			a->is_closed ? ", and the logbook of the move is closed" : "");

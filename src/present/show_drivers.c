@@ -11,12 +11,12 @@ static const struct {
 	const char *name; /* in JSON */
 	const char *text;
 	WdrStyle style;
-} places[] = {
+} locations[] = {
 	{ "built in", "built into the kernel", WDR_STYLE_PLAIN },
 	{ "initramfs", "in the initramfs", WDR_STYLE_PLAIN },
-	{ "root", "on root alone", WDR_STYLE_BAD },
-	{ "absent", "nowhere: this kernel has none", WDR_STYLE_BAD },
-	{ "unknown", "unknown: nothing tells what this kernel has", WDR_STYLE_WARNING },
+	{ "root", "on the root disk only", WDR_STYLE_BAD },
+	{ "absent", "missing: this kernel does not have it", WDR_STYLE_BAD },
+	{ "unknown", "unknown: no list of what this kernel has", WDR_STYLE_WARNING },
 };
 
 static void show_table(const WdrOut *out, const WdrDrivers *of)
@@ -29,8 +29,9 @@ static void show_table(const WdrOut *out, const WdrDrivers *of)
 		const WdrDriver *d = of->list->pdata[i];
 		g_autofree char *file = d->file ? wdr_escape(d->file) : NULL;
 		g_autofree char *where = g_strdup_printf(
-			"%s%s%s", places[d->place].text, file ? ": " : "", file ? file : "");
-		wdr_grid_row(g, places[d->place].style, (const char *[]){ d->name, d->use, where });
+			"%s%s%s", locations[d->where].text, file ? ": " : "", file ? file : "");
+		wdr_grid_row(
+			g, locations[d->where].style, (const char *[]){ d->name, d->use, where });
 	}
 	wdr_grid_print(g, out);
 }
@@ -59,18 +60,16 @@ static void show_verdict(const WdrOut *out, const WdrDriversPlan *p)
 {
 	if (!p->medium)
 		wdr_out_text(out, WDR_STYLE_WARNING,
-			"\nwhat %s will be attached as is not known: --medium tells, and which "
-			"drivers that needs\n",
+			"\nnobody knows what %s will be attached as; give it with --medium\n",
 			p->target);
 	if (p->missing == 0)
-		wdr_out_text(
-			out, WDR_STYLE_GOOD, "\nevery driver is there before root is looked for\n");
+		wdr_out_text(out, WDR_STYLE_GOOD,
+			"\nall drivers needed to mount root are in the initramfs or the kernel\n");
 	else if (p->missing > 0)
 		wdr_out_text(out, p->is_first_fine ? WDR_STYLE_WARNING : WDR_STYLE_BAD,
-			"\n%u %s not where the kernel can reach %s before root is there%s\n",
-			p->missing, p->missing == 1 ? "driver is" : "drivers are",
-			p->missing == 1 ? "it" : "them",
-			p->is_first_fine ? ", none of what starts by itself" : "");
+			"\n%u driver%s needed to mount root %s missing from the initramfs%s\n",
+			p->missing, p->missing == 1 ? "" : "s", p->missing == 1 ? "is" : "are",
+			p->is_first_fine ? " of other boot entries than the default" : "");
 }
 
 static void show_runs(const WdrOut *out, const WdrDriversPlan *p)
@@ -107,7 +106,7 @@ static json_t *start_json(const WdrDrivers *of)
 		json_array_append_new(
 			list, json_pack("{s:o, s:o, s:s, s:o}", "name", wdr_json_text(d->name),
 				      "needed_for", wdr_json_text(d->use), "where",
-				      places[d->place].name, "file", wdr_json_text(d->file)));
+				      locations[d->where].name, "file", wdr_json_text(d->file)));
 	}
 	return json_pack("{s:o, s:o, s:o, s:o, s:b, s:o, s:o}", "entry",
 		wdr_json_text(of->started_by), "kernel", wdr_json_text(of->kernel), "release",

@@ -25,7 +25,7 @@ void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p)
 	if (p->board && p->board->series == 5)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"this board, of the 5 series, needs none of them: its firmware is in an EEPROM "
-			"('wanderitas order' tells of it)\n");
+			"(the command order shows it)\n");
 	if (p->list->len == 0) {
 		wdr_out_text(out, WDR_STYLE_FAINT, "neither has any\n");
 		return;

@@ -1,6 +1,7 @@
 /* An itinerary, and the result of a move, as text and JSON. */
 #include "present/show_itinerary.h"
 
+#include "base/command.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "plan/second_machine.h"
@@ -201,6 +202,26 @@ void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)
 	show_notes(out, it);
 }
 
+void wdr_present_erased(const WdrOut *out, const WdrItinerary *it)
+{
+	enum { INDENT = 10 };
+	g_autofree char *disk = disk_line(&it->target);
+	g_autoptr(GString) contents = g_string_new(NULL);
+
+	for (guint i = 0; i < it->target_contents->len; i++) {
+		const WdrTargetContent *c = it->target_contents->pdata[i];
+		g_autofree char *what = wdr_target_content_text(c);
+		if (!it->into || c->number == it->into)
+			g_string_append_printf(contents, "%s%s", contents->len ? "; " : "", what);
+	}
+	wdr_out_text(out, WDR_STYLE_PLAIN, "\ntarget    %s\n", disk);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "contents  ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, INDENT,
+		emptiness(it)   ? emptiness(it)
+		: contents->len ? contents->str
+				: "unknown");
+}
+
 static double rate(uint64_t bytes, double seconds)
 {
 	return (double)bytes / 1e6 / (seconds > 0.001 ? seconds : 0.001);
@@ -208,16 +229,26 @@ static double rate(uint64_t bytes, double seconds)
 
 static void show_next(const WdrOut *out, const WdrItinerary *it)
 {
-	wdr_out_text(out, WDR_STYLE_HEADING, "next: ");
-	if (it->what == WDR_MOVE_ROOT)
+	bool is_root = it->what == WDR_MOVE_ROOT;
+	g_autofree char *arrive = wdr_command("arrive", NULL);
+
+	wdr_out_text(out, WDR_STYLE_HEADING, "next:\n");
+	if (it->target.is_image) {
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"restart with both in: the %s boots, the root is on the new disk\n",
+			"  write the image to its medium, or boot a board from it\n");
+		return;
+	}
+	if (is_root)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  1. restart with both plugged in: the %s boots, root is on the new disk\n",
 			it->source.medium);
-	else if (it->target.is_image)
-		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"write the image to its medium, or start a board from it\n");
 	else
-		wdr_out_text(out, WDR_STYLE_PLAIN, "power off, take the %s out, power on\n",
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  1. power off, take the %s out, power on\n",
+			it->source.medium);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  2. on the new system: %s\n", arrive);
+	if (!is_root)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"if the board stays dark: power off, put the %s back in, power on; it boots as before\n",
 			it->source.medium);
 }
 
@@ -252,6 +283,7 @@ char *wdr_present_what_starts(const WdrItinerary *it)
 static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrRehearsal *rehearsal)
 {
 	g_autofree char *starts = wdr_present_what_starts(it);
+	g_autofree char *all = wdr_command("rehearse", wdr_itinerary_disk_word(&it->target), NULL);
 
 	if (rehearsal)
 		wdr_present_verdict(out, "rehearsed", starts, rehearsal);
@@ -259,8 +291,7 @@ static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrReh
 		show_next(out, it);
 	else
 		wdr_out_text(out, WDR_STYLE_HEADING,
-			"next: see what is said above; the whole start: wanderitas rehearse %s\n",
-			it->target.name);
+			"next: see above; for all steps of the boot: %s\n", all);
 }
 
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r,
@@ -278,24 +309,24 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
 		wdr_out_text(out, WDR_STYLE_BAD,
-			"  damaged     %u file%s could not be read whole; zeros stand where nothing was read\n",
+			"  damaged     %u file%s could not be read whole; unreadable ranges were filled with zeros\n",
 			r->missing->len, r->missing->len == 1 ? " or folder" : "s or folders");
 		wdr_present_unreadable(out, r->missing);
 	}
+	g_autofree char *undo = wdr_command("rewind", r->state, NULL);
 	if (r->has_changed_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  source      the boot files of %s were changed; to put them back:\n"
-			"              wanderitas rewind %s\n",
-			it->source.name, r->state);
+			"  source      the boot files of %s were changed; to restore them:\n"
+			"              %s\n",
+			it->source.name, undo);
 	else if (r->has_taken_steps)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  source      %s was changed by what --with named (wanderitas rewind puts it "
-			"back);\n              the move itself only read it\n",
+			"  source      %s was changed by the steps of --with (rewind restores it);\n"
+			"              the move itself only read it\n",
 			it->source.name);
 	else
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  source      %s was only read while it was copied; it boots as before\n",
-			it->source.name);
+			"  source      %s is unchanged and still bootable\n", it->source.name);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  records     %s\n\n", r->state);
 	show_outlook(out, it, rehearsal);
 }
@@ -352,5 +383,6 @@ void wdr_present_readdressed(
 		return;
 	}
 	wdr_out_text(out, WDR_STYLE_GOOD, "\ndone: every change was read back\n");
-	wdr_out_text(out, WDR_STYLE_PLAIN, "to put everything back: wanderitas rewind %s\n", state);
+	g_autofree char *undo = wdr_command("rewind", state, NULL);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "to restore everything: %s\n", undo);
 }

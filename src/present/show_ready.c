@@ -74,7 +74,7 @@ void wdr_present_unready(const WdrOut *out, const GPtrArray *checks, const char 
 	const char *before = NULL;
 
 	if (wdr_checks_count(checks, WDR_STATE_OK) < checks->len)
-		wdr_out_text(out, WDR_STYLE_HEADING, "\nCHECKS that have something to say\n");
+		wdr_out_text(out, WDR_STYLE_HEADING, "\nCHECKS WITH WARNINGS OR STOPS\n");
 	for (guint i = 0; i < checks->len; i++) {
 		const WdrCheck *c = checks->pdata[i];
 		bool is_waived = c->state == WDR_STATE_STOP && !c->is_final && despite &&

@@ -44,9 +44,9 @@ void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medi
 {
 	WdrStage before = WDR_STAGE_MEDIUM;
 
-	wdr_out_text(out, WDR_STYLE_HEADING, "%s%s%s%s, %s thought away\n\n", name,
-		without ? "" : " alone", medium ? ", as " : "", medium ? medium : "",
-		without ? without : "every other disk");
+	wdr_out_text(out, WDR_STYLE_HEADING, "%s%s%s%s%s; %s treated as unplugged\n\n", name,
+		without ? "" : " alone", medium ? " (" : "", medium ? medium : "",
+		medium ? ")" : "", without ? without : "all other disks");
 	for (guint i = 0; i < r->steps->len; i++) {
 		const WdrStep *step = r->steps->pdata[i];
 		show_step(out, step, before, i == 0);

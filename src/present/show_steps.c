@@ -1,6 +1,7 @@
 /* Facts and planned changes of the step commands, as text and JSON. */
 #include "present/show_steps.h"
 
+#include "base/command.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "change/fact.h"
@@ -69,8 +70,9 @@ void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread,
 	wdr_out_text(out, has_unread ? WDR_STYLE_WARNING : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
 		has_unread ? "it can be read back after the next start; look then"
 			   : "everything was read back");
-	wdr_out_text(out, WDR_STYLE_FAINT,
-		"the originals are in %s\n'wanderitas rewind %s' puts them back\n", state, state);
+	g_autofree char *undo = wdr_command("rewind", state, NULL);
+	wdr_out_text(out, WDR_STYLE_FAINT, "the originals are in %s\nto restore them: %s\n", state,
+		undo);
 }
 
 void wdr_present_facts(const WdrOut *out, const GPtrArray *facts)

@@ -1,6 +1,7 @@
 /* A survey as tables. */
 #include "present/show_survey.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "boot/system/finding.h"
 
@@ -227,6 +228,8 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)
 {
+	g_autofree char *resume = wdr_command("move", "--resume", NULL);
+
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];
 		if (d->problem)
@@ -241,8 +244,8 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 			if (p->is_unfinished)
 				wdr_out_text(out, WDR_STYLE_BAD,
 					"%s: a move to this disk was begun and not ended; "
-					"it will not boot\n",
-					name);
+					"it will not boot; to go on: %s\n",
+					name, resume);
 			if (p->ext.has_errors)
 				wdr_out_text(out, WDR_STYLE_BAD,
 					"%s: the kernel noted errors in this volume\n", name);

@@ -68,7 +68,7 @@ void wdr_present_failure_clues(const WdrOut *out, const char *disk, const GPtrAr
 {
 	if (signs->len == 0)
 		return;
-	wdr_out_text(out, WDR_STYLE_HEADING, "what can be seen of why %s fails:\n", disk);
+	wdr_out_text(out, WDR_STYLE_HEADING, "possible causes of the failure of %s:\n", disk);
 	for (guint i = 0; i < signs->len; i++)
 		wdr_out_text(out, WDR_STYLE_WARNING, "  %s\n", (const char *)signs->pdata[i]);
 }

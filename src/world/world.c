@@ -5,6 +5,7 @@
  * and own the clock. Programs are started from a list of arguments, never by a shell. */
 #include "world/world.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
 
@@ -25,7 +26,8 @@ bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 		g_autofree char *root = g_build_filename(bench, "root", NULL);
 		if (!wdr_is_folder(dev) || !wdr_is_folder(root)) {
 			wdr_error_set(error, WDR_ERROR_USAGE, "%s is not a bench", bench);
-			wdr_error_hint(error, "'wanderitas demo DIR' makes one");
+			g_autofree char *make = wdr_command("demo", "field-bench", NULL);
+			wdr_error_hint(error, "to make one with sample boards: %s", make);
 			return false;
 		}
 	}

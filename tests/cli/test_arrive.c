@@ -111,7 +111,7 @@ static const struct {
 	{ ":", "/ is mmcblk0p2 (SD card): the old disk came up, not nvme0n1" },
 	{ ":", "the boot order 0xf416 comes to the new disk first" },
 	{ "sed -i s/0xf416/0xf61/ bin/vcgencmd",
-		"the boot order 0xf61 comes to the old disk first: SD or eMMC, then NVMe, then from" },
+		"the boot order 0xf61 comes to the old disk first: SD or eMMC, then NVMe, then repeat" },
 	{ "sed -i s/0xf416/0xf41/ bin/vcgencmd",
 		"nvme0n1 does not boot: the boot order 0xf41 never comes to NVMe" },
 	{ "rm bin/vcgencmd",

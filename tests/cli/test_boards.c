@@ -232,7 +232,7 @@ START_TEST(a_root_alone_by_an_itinerary)
 	g_autofree char *plan = sup_read(sup_path("it.json"), NULL);
 	ck_assert_ptr_nonnull(strstr(plan, "\"on\": \"source\""));
 	SupRun run = BOARD_RUN(b, "move", sup_path("it.json"), "--erase", "nvme0n1");
-	bench_expect(&run, 0, "restart with both in");
+	bench_expect(&run, 0, "restart with both plugged in");
 	ck_assert_ptr_nonnull(
 		strstr(board_file(card, 1, false, b->boot_file), "default l0-on-nvme\n"));
 	board_judge(card);

@@ -25,10 +25,10 @@ static const struct {
 	const char *arguments[6];
 	const char *text;
 } usage[] = {
-	{ { NULL }, "which command?" },
+	{ { NULL }, "no command given" },
 	{ { "fly" }, "there is no command 'fly'" },
 	{ { "--wings", "survey" }, "--wings" },
-	{ { "survey", "--wings" }, "wanderitas survey --help" },
+	{ { "survey", "--wings" }, "survey --help" },
 	{ { "survey", "no-such-disk" }, "no disk and no image file 'no-such-disk'" },
 	{ { "draft" }, "no target was named" },
 	{ { "draft", "--to", "nvme0n1", "extra" }, "draft takes no 'extra'" },
@@ -41,7 +41,7 @@ static const struct {
 		"an MBR has no partition labels" },
 	{ { "move" }, "no target was named" },
 	{ { "move", "a.json", "b.json" }, "move takes one itinerary" },
-	{ { "move", "a.json", "--to", "nvme0n1" }, "either it or the options" },
+	{ { "move", "a.json", "--to", "nvme0n1" }, "give either an itinerary file or" },
 	{ { "demo" }, "demo takes one folder" },
 };
 

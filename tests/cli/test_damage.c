@@ -116,7 +116,7 @@ START_TEST(accepted_beforehand)
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE, "--accept-damage");
 
 	bench_expect(&run, 0,
-		"1 file or folder could not be read whole; zeros stand where nothing was read");
+		"1 file or folder could not be read whole; unreadable ranges were filled with zeros");
 	expect_zeros(DATABASE, 0, 4096);
 	/* Readable again, and changed: it is whole then. */
 	bench_put_root_file(CARD, DATABASE, "two terns\n");
@@ -252,7 +252,7 @@ START_TEST(what_can_be_seen_of_why)
 	bench_expect(&refused, 3, "the check 'errors' stops the move: the kernel says of sda");
 	SupRun run = BENCH_WITH_FAULTS(
 		faults, "move", "--to", "sda", "--erase", "sda", "--despite", "errors");
-	bench_expect(&run, 4, "what can be seen of why sda fails:");
+	bench_expect(&run, 4, "possible causes of the failure of sda:");
 	bench_expect(&run, 4, "kernel: blk_update_request: I/O error, dev sda, sector 34");
 	bench_expect(&run, 4, "sda runs at USB 480 Mbit/s");
 	bench_expect(&run, 4, "is driven by uas");

@@ -293,7 +293,7 @@ START_TEST(an_image_gets_its_loader)
 	board_shell(b, "", "dd if=r of=was bs=32k seek=1 conv=notrunc; cmp was card");
 	board_judge(on);
 	SupRun again = BOARD_RUN(b, "loader", rock, "--on", on, "--despite", "board");
-	bench_expect(&again, 0, "\nnothing to change: it is so already\n");
+	bench_expect(&again, 0, "\nalready set; nothing to do\n");
 	SupRun other = BOARD_RUN(b, "loader", sun, "--on", on, "--despite", "board");
 	bench_expect(&other, 3, "lies one for Rockchip");
 	SupRun back = BOARD_RUN(b, "loader", "--restore", "--on", on);
@@ -315,7 +315,7 @@ START_TEST(boards_with_firmware)
 	SupRun run = BENCH_RUN("loader");
 	SupRun json = BENCH_RUN("--json", "loader");
 
-	bench_expect(&run, 0, "is in an EEPROM of its own");
+	bench_expect(&run, 0, "is in an EEPROM; the command order shows it");
 	bench_expect(&json, 0, "\"format\": \"wanderitas-loader/2\"");
 }
 END_TEST

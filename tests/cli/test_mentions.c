@@ -61,7 +61,7 @@ static const struct {
 			"boot/none.conf is included by the menu and is not there" },
 		NULL, 0 },
 	{ "a made file", 1, { { 0 } },
-		{ "is made anew by u-boot-update at each kernel update from /etc/default/u-boot" },
+		{ "u-boot-update regenerates /boot/extlinux/extlinux.conf from /etc/default/u-boot" },
 		NULL, 0 },
 	{ "a script and a source that differ", 2,
 		{ { 1, "boot.cmd", "setenv rootdev /dev/mmcblk0p2\n" } },

@@ -25,7 +25,7 @@ static const struct {
 	const char *text;
 } cases[] = {
 	{ HERON, ":", { NULL }, 0,
-		"order        0xf416: NVMe, then SD or eMMC, then USB, then from the start again" },
+		"order        0xf416: NVMe, then SD or eMMC, then USB, then repeat" },
 	{ HERON, ":", { NULL }, 0, "firmware     of 2026-02-11, build: release" },
 	{ HERON, ":", { NULL }, 0, "this start   from SD card" },
 	{ HERON, "sed -i s/default/latest/ root/etc/default/rpi-eeprom-update", { NULL }, 0,
@@ -48,8 +48,9 @@ static const struct {
 	{ HERON, "says 'bootloader_config:BOOT_ORDER=0xf9'", { "--set", "0xf16" }, 0,
 		"+BOOT_ORDER=0xf16\n" },
 	{ HERON, ":", { "--set", "F61" }, 0, "+BOOT_ORDER=0xf61\n" },
-	{ HERON, ":", { "--set", "0xf416" }, 0, "\nnothing to change: it is so already\n" },
-	{ HERON, ":", { "--set", "0x4f61" }, 0, "what stands left of the first f is never tried" },
+	{ HERON, ":", { "--set", "0xf416" }, 0, "\nalready set; nothing to do\n" },
+	{ HERON, ":", { "--set", "0x4f61" }, 0,
+		"digits to the left of the first f are never used" },
 	{ HERON, ":", { "--set", "0xf46" }, 0, "there is no way back with one" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", { "--set", "0xf16" }, 0,
 		"NVMe comes to nothing: boards of the 4 series" },
@@ -86,7 +87,7 @@ static const struct {
 	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; says otp_dump:17:1020000a", { NULL }, 0,
 		"fuse         not set (OTP row 17 is 1020000a)" },
 	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; says otp_dump:17:1020000a",
-		{ "--set-fuse" }, 0, "which nothing ever takes back" },
+		{ "--set-fuse" }, 0, "which nothing can undo" },
 	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; says otp_dump:17:1020000a",
 		{ "--set-fuse" }, 0, "+program_usb_boot_mode=1\n" },
 	{ HERON, "rm -r proc/device-tree", { NULL }, 3, "it is no board whose order is known" },
@@ -109,7 +110,7 @@ static const struct {
 	{ BITTERN, "environment 'boot_targets=mmc1'", { "--targets", "sata mmc1 pxe dhcp" }, 0,
 		"then         SATA (sata), then SD or eMMC (mmc1), then the network (pxe)" },
 	{ BITTERN, "environment 'boot_targets=mmc1'", { "--first", "mmc1", "--write" }, 0,
-		"\nnothing to change: it is so already\n" },
+		"\nalready set; nothing to do\n" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--set", "0xf1" }, 2,
 		"for boards with firmware that has an order of its own" },
 	{ BITTERN, "environment a=b", { "--first", "nvme" }, 3, "give the whole list: --targets" },
@@ -175,7 +176,7 @@ START_TEST(firmware_settings_come_and_go)
 	SupRun shown = BOARD_RUN(b, "order");
 	bench_expect(&shown, 0, "next start   0xf164: USB, then NVMe, then SD or eMMC");
 	SupRun same = BOARD_RUN(b, "order", "--first", "usb");
-	ck_assert_ptr_null(strstr(same.out, "--write does it"));
+	ck_assert_ptr_null(strstr(same.out, "add --write to apply"));
 	SupRun back = BOARD_RUN(b, "rewind");
 	bench_expect(&back, 0, "put back  the firmware's settings");
 	SupRun after = BOARD_RUN(b, "order");

@@ -232,9 +232,9 @@ END_TEST
 static const struct {
 	const char *text, *says;
 } records[] = {
-	{ "", "no record of 'wanderitas pace'" },
-	{ "{}", "no record of 'wanderitas pace'" },
-	{ "{\"format\": \"wanderitas-itinerary/1\"}", "no record of 'wanderitas pace'" },
+	{ "", "no record of pace" },
+	{ "{}", "no record of pace" },
+	{ "{\"format\": \"wanderitas-itinerary/1\"}", "no record of pace" },
 	{ "{\"format\": \"wanderitas-pace/0\"}", "of another version: 'wanderitas-pace/0'" },
 	{ "{\"format\": \"wanderitas-pace/2\", \"measured\": [{}]}", "makes no sense" },
 	{ "{\"format\": \"wanderitas-pace/2\", \"measured\": [{\"name\": \"a\", \"kind\": \"disk\", "

@@ -29,7 +29,7 @@ START_TEST(renewed_and_back)
 	g_autofree char *untouched = g_strdup(sup_hash(drive));
 	SupRun shown = BOARD_RUN(b, "readdress", b->drive, "--renew");
 
-	bench_expect(&shown, 0, "nothing was changed; --write does it");
+	bench_expect(&shown, 0, "preview only, nothing changed; add --write to apply");
 	ck_assert_str_eq(untouched, sup_hash(drive));
 	SupRun run = BOARD_RUN(b, "readdress", b->drive, "--renew", "--write");
 	bench_expect(&run, 0, "done: every change was read back");

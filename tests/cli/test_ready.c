@@ -75,11 +75,12 @@ static const struct {
 	{ BITTERN, "debugfs -w -R 'rm /boot/vmlinuz-6.1.0-field-arm64' $V1", { NULL }, 1,
 		"boot-files", "is not there" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", { NULL }, 1, "drivers",
-		"nvme is a module on root" },
+		"the nvme driver is only on the root disk itself" },
 	{ BITTERN,
 		"mkdir -p sys/module/usb_storage sys/block/nvme0n1/device/driver; echo live > sys/module/usb_storage/initstate;"
 		"ln -s ../../../../module/usb_storage sys/block/nvme0n1/device/driver/module",
-		{ NULL }, 1, "drivers", "its buses: usb_storage is a module on root" },
+		{ NULL }, 1, "drivers",
+		"its buses: the usb_storage driver is only on the root disk itself" },
 	{ BITTERN,
 		"mkdir -p sys/module/nvme sys/block/nvme0n1/device/driver; echo live > sys/module/nvme/initstate;"
 		"ln -s ../../../../module/nvme sys/block/nvme0n1/device/driver/module",
@@ -103,10 +104,10 @@ static const struct {
 	{ HERON,
 		"cp --sparse=always dev/mmcblk0 dev/mmcblk9; cp -r sys/block/mmcblk0 sys/block/mmcblk9;"
 		"rm -r sys/block/mmcblk9/mmcblk0p*",
-		{ NULL }, 0, "identifiers", "PARTUUID=4c1fa2b0-02 stands twice" },
+		{ NULL }, 0, "identifiers", "duplicate PARTUUID=4c1fa2b0-02" },
 	{ HERON, ":", { "--keep-identifiers" }, 0, "identifiers",
-		"UUID=F3A1-77C2 stands twice: partition 1 of mmcblk0 and the new partition 1" },
-	{ HERON, ":", { NULL }, 0, "mentions", "/etc/cron.d/backup:2 names the old disk" },
+		"duplicate UUID=F3A1-77C2: partition 1 of mmcblk0 and the new partition 1" },
+	{ HERON, ":", { NULL }, 0, "mentions", "/etc/cron.d/backup:2 still names the old disk" },
 	{ HERON,
 		"yes '# a heron' | head -c 1100000 > f; debugfs -R 'cat /etc/fstab' $V2 >> f; printf 'rm "
 		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
@@ -116,7 +117,7 @@ static const struct {
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait init=/usr/lib/systemd/systemd' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt",
-		{ NULL }, 0, "first-start", "no step of a first start is still to come" },
+		{ NULL }, 0, "first-start", "no first-boot setup is pending" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait init=/usr/lib/resize' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt;"
@@ -194,8 +195,8 @@ START_TEST(a_stop_and_its_hint)
 
 	bench_expect(&ready, 1, "not ready: drivers");
 	bench_expect(&ready, 1, "unless it is given --despite drivers");
-	bench_expect(
-		&move, 3, "the check 'drivers' stops the move: NVMe: nvme is a module on root");
+	bench_expect(&move, 3,
+		"the check 'drivers' stops the move: NVMe: the nvme driver is only on the root disk itself");
 	ck_assert_str_eq(drive, sup_hash(board_disk(&board_brook, true)));
 	g_autofree char *itinerary = g_strdup(sup_path("plan.json"));
 	SupRun draft = BOARD_RUN(&board_brook, "draft", "--to", "nvme0n1", "-o", itinerary);

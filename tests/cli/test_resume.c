@@ -86,7 +86,7 @@ START_TEST(what_is_no_move_to_go_on_with)
 	SupRun none = BENCH_RUN("move", "--resume");
 	bench_expect(&none, 2, "there is no move to go on with");
 	SupRun both = BENCH_RUN("move", "--resume", "--to", "nvme0n1");
-	bench_expect(&both, 2, "give either it or the options that draw one");
+	bench_expect(&both, 2, "give either an itinerary file or --from/--to options");
 	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
 	bench_expect(&empty, 3, "itinerary.json");
 	ck_assert_int_eq(killed_move("copying partition 2"), 128 + SIGKILL);

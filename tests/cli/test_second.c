@@ -200,7 +200,7 @@ static const struct {
 	{ { "readdress", "mmcblk0", "--as-second-machine", "owl.field" }, "is no host name" },
 	{ { "readdress", "--running", "--as-second-machine", "owl" }, "is for a copy" },
 	{ { "move", "plan.json", "--as-second-machine", "owl" },
-		"an itinerary has everything in it" },
+		"give either an itinerary file or --from/--to options" },
 };
 
 START_TEST(wrong_words)

@@ -35,7 +35,7 @@ static const struct {
 		" dtparam=pciex1\n+usb_max_current_enable=1\n \n" },
 	{ ":", { "tune", "--set", "usb-current", "--set", "pcie-gen3" }, 0,
 		"+dtparam=pciex1_gen=3\n+usb_max_current_enable=1\n \n" },
-	{ ":", { "tune", "--set", "pcie" }, 0, "\nnothing to change: it is so already\n" },
+	{ ":", { "tune", "--set", "pcie" }, 0, "\nalready set; nothing to do\n" },
 	{ "config 'arm_64bit=1\\n'", { "tune", "--set", "pcie" }, 0,
 		" arm_64bit=1\n+dtparam=pciex1\n" },
 	{ "config '[pi4]\\ngpu_mem=16\\n'", { "tune", "--set", "pcie" }, 0,

@@ -160,7 +160,7 @@ START_TEST(a_stop_ends_it)
 		wdr_memory_volume_put(m, wdr_memory_volume_add(m, path, &e), 0, "x", 1);
 	}
 	WdrCopy copy = { .source = from, .record = stop_soon, .data = &s };
-	sup_fails(WDR_ERROR_STOPPED, "SIGINT", wdr_copy_volume(sup_world(), &copy, NULL, &error));
+	sup_fails(WDR_ERROR_STOPPED, "Ctrl-C", wdr_copy_volume(sup_world(), &copy, NULL, &error));
 	wdr_stop_clear();
 }
 END_TEST

@@ -102,7 +102,7 @@ static const struct {
 	const char *old, *new, *says;
 } changes[] = {
 	{ "wanderitas-pace/2", "wanderitas-pace/9", "of another version: 'wanderitas-pace/9'" },
-	{ "wanderitas-pace/2", "wanderitas-move/2", "no record of 'wanderitas pace'" },
+	{ "wanderitas-pace/2", "wanderitas-move/2", "no record of pace" },
 	{ "\"min\": 4", "\"min\": 9", "read-in-sequence makes no sense" },
 	{ "\"bytes_per_s\": 43800000", "\"bytes_per_s\": 1e300",
 		"read-in-sequence makes no sense" },

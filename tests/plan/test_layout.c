@@ -77,7 +77,8 @@ START_TEST(places)
 	g_autoptr(WdrItinerary) it =
 		itinerary(cases[_i].parts, cases[_i].table, cases[_i].target_mib);
 
-	sup_ok(wdr_layout_place(it, &(WdrLayoutRoom){ cases[_i].leave_mib * WDR_MIB, 0 }, &error));
+	sup_ok(wdr_layout_arrange(
+		it, &(WdrLayoutRoom){ cases[_i].leave_mib * WDR_MIB, 0 }, &error));
 	g_autofree char *got = show(it);
 	ck_assert_str_eq(got, cases[_i].want);
 }
@@ -88,12 +89,12 @@ START_TEST(too_small)
 	g_autoptr(WdrItinerary) it = itinerary("b:4+128 r:132+468", WDR_TABLE_MBR, 140);
 
 	sup_fails(WDR_ERROR_NO_SPACE, "too small by more than 8 MiB",
-		wdr_layout_place(it, &(WdrLayoutRoom){ 0 }, &error));
+		wdr_layout_arrange(it, &(WdrLayoutRoom){ 0 }, &error));
 	it->target.size = 2048 * WDR_MIB;
 	sup_fails(WDR_ERROR_NO_SPACE, "too small",
-		wdr_layout_place(it, &(WdrLayoutRoom){ 1990 * WDR_MIB, 0 }, &error));
+		wdr_layout_arrange(it, &(WdrLayoutRoom){ 1990 * WDR_MIB, 0 }, &error));
 	sup_fails(WDR_ERROR_NO_SPACE, "too small",
-		wdr_layout_place(it, &(WdrLayoutRoom){ UINT64_MAX, 0 }, &error));
+		wdr_layout_arrange(it, &(WdrLayoutRoom){ UINT64_MAX, 0 }, &error));
 }
 END_TEST
 

@@ -212,7 +212,7 @@ static void look_at_environment(const WdrWorld *world, WdrBoard *b)
 				e->copies[e->n - 1].device, e->copies[e->n - 1].problem);
 		return;
 	}
-	b->targets_said = wdr_uboot_env_place(e->current);
+	b->targets_said = wdr_uboot_env_location(e->current);
 	const char *targets = g_hash_table_lookup(e->values, "boot_targets");
 	bool is_usual = wdr_uboot_env_is_usual(e);
 	if (targets && is_usual)

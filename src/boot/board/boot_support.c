@@ -45,7 +45,8 @@ static WdrBootSupport check_fuse(const WdrBoard *b, char **ret_why, const char *
 	if (!wdr_board_needs_fuse(b) || wdr_board_has_fuse(b))
 		return WDR_ABILITY_FULL;
 	if (b->fuse) {
-		*ret_hint = "'wanderitas order --set-fuse' tells how, and what that means";
+		*ret_hint =
+			"set the fuse, which nothing can take back: see --set-fuse in the manual page";
 		*ret_why = g_strdup_printf("this board boots from USB only after a fuse was set, "
 					   "which is not (OTP row 17 is %s)",
 			b->fuse);

@@ -23,7 +23,7 @@ static const struct {
 	{ 0x6, "NVMe", { "NVMe" } },
 	{ 0x7, "HTTP", { NULL } },
 	{ DIGIT_STOP, "stop", { NULL } },
-	{ DIGIT_AGAIN, "from the start again", { NULL } },
+	{ DIGIT_AGAIN, "repeat", { NULL } },
 };
 
 static size_t meaning_of(unsigned digit)

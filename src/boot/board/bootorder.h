@@ -18,7 +18,7 @@ bool wdr_boot_order_parse(
 	const char *text, WdrBootOrder *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* As the firmware's settings have it, however it was given: "0xf416". The caller's. */
 char *wdr_boot_order_number(const WdrBootOrder *o);
-/* "NVMe, then SD or eMMC, then USB, then from the start again". The caller's. */
+/* "NVMe, then SD or eMMC, then USB, then repeat". The caller's. */
 char *wdr_boot_order_words(const WdrBootOrder *o);
 /* One of what is reached: "NVMe". Static. */
 const char *wdr_boot_order_word(const WdrBootOrder *o, unsigned place);

@@ -82,7 +82,7 @@ const char *wdr_loader_family_of_chip(const char *compatible)
 	return NULL;
 }
 
-const uint64_t *wdr_loader_places(const char *family)
+const uint64_t *wdr_loader_locations(const char *family)
 {
 	static const uint64_t none[] = { 0 };
 

@@ -27,6 +27,6 @@ const char *wdr_loader_family_of_chip(const char *compatible);
 /* Where a file that is not whole begins on a medium; several are tried, in this order, up to 0
  * (none).
  */
-const uint64_t *wdr_loader_places(const char *family);
+const uint64_t *wdr_loader_locations(const char *family);
 /* It begins in SPI flash at its first byte, too. */
 bool wdr_loader_fits_flash(const WdrLoaderFile *f);

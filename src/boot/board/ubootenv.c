@@ -189,7 +189,7 @@ void wdr_uboot_env_free(WdrUbootEnv *e)
 	g_free(e);
 }
 
-char *wdr_uboot_env_place(const WdrEnvCopy *copy)
+char *wdr_uboot_env_location(const WdrEnvCopy *copy)
 {
 	return g_strdup_printf("%s at %" G_GINT64_FORMAT, copy->device, copy->offset);
 }

@@ -43,6 +43,6 @@ WdrUbootEnv *wdr_uboot_env_find(const WdrWorld *world);
 void wdr_uboot_env_free(WdrUbootEnv *e);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrUbootEnv, wdr_uboot_env_free)
 /* "/dev/mtd0 at 4063232". The caller's. */
-char *wdr_uboot_env_place(const WdrEnvCopy *copy);
+char *wdr_uboot_env_location(const WdrEnvCopy *copy);
 /* What starts by itself goes through boot_targets only where bootcmd is the usual one. */
 bool wdr_uboot_env_is_usual(const WdrUbootEnv *e);

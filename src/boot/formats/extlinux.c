@@ -108,7 +108,7 @@ static void take_label(Parsing *p)
 		const WdrExtlinuxEntry *other = p->x->entries->pdata[i];
 		if (strcmp(other->label, e->label) == 0)
 			wdr_reading_warn(p->r, &p->line, p->value.at,
-				"the label '%s' stands on line %u already; as a default U-Boot takes the last",
+				"duplicate label '%s', also on line %u; as a default U-Boot takes the last",
 				e->label, other->line);
 	}
 	g_ptr_array_add(p->x->entries, e);

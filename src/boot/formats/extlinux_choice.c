@@ -4,6 +4,7 @@
  * with another root=, and becomes the default. All of it is a list of splices, like any edit. */
 #include "boot/formats/extlinux.h"
 
+#include "base/command.h"
 #include "base/text.h"
 
 #include <string.h>
@@ -221,8 +222,8 @@ static bool spoiled(const Choosing *c, GError **error)
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"/%s is too broken for a second entry: what would start then is not certain",
 		c->edit->file);
-	wdr_error_hint(
-		error, "put it right first; 'wanderitas survey --mentions' tells what is wrong");
+	g_autofree char *look = wdr_command("survey", "--mentions", NULL);
+	wdr_error_hint(error, "correct the file first; to see what is wrong: %s", look);
 	return false;
 }
 

@@ -1,6 +1,7 @@
 /* Walks the stages of a boot and collects their steps. */
 #include "boot/rehearse/rehearse_priv.h"
 
+#include "base/command.h"
 #include "base/text.h"
 
 #include <string.h>
@@ -146,17 +147,49 @@ static void judge(WdrRehearsal *r)
 	}
 }
 
+char *wdr_walk_readdress(const WdrWalk *w, const char *option)
+{
+	const char *on = w->how->fix_on ? w->how->fix_on : "--running";
+
+	/* A mounted file system keeps its UUID. */
+	if (!w->how->fix_on && g_strcmp0(option, "--renew") == 0)
+		return g_strdup(
+			"boot from another disk, and give this one new identifiers from there "
+			"(readdress --renew)");
+	return wdr_command("readdress", on, option ? option : "", "--write", NULL);
+}
+
+/* The start of its last part is not there yet, so nothing else that could be said of it counts. */
+static bool is_finished(WdrWalk *w)
+{
+	g_autofree char *resume = wdr_command("move", "--resume", NULL);
+
+	for (guint i = 0; i < w->s->parts->len; i++) {
+		if (!((const WdrSystemPart *)w->s->parts->pdata[i])->is_unfinished)
+			continue;
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_STOP, resume,
+			"this disk is the target of an unfinished move");
+		return false;
+	}
+	return true;
+}
+
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 {
 	WdrRehearsal *r = g_new0(WdrRehearsal, 1);
 	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
 	WdrWalk w = { .s = s,
+		.how = how,
 		.medium = how->medium ? how->medium : s->medium,
 		.board = how->board,
 		.others = how->others,
 		.away = how->away };
 
 	w.steps = r->steps = wdr_walk_steps_new();
+	if (!is_finished(&w)) {
+		judge(r);
+		return r;
+	}
 	bool goes_on = entries->part && entries->part->volume && wdr_walk_medium(&w, entries);
 	for (guint i = 0; i < entries->warnings->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STATE_WARNING, NULL, "%s",

@@ -45,6 +45,9 @@ typedef struct {
 	const WdrBoard *board;   /* that it is to start; NULL: any that such a disk is for */
 	const GPtrArray *others; /* const WdrSystem *: disks that stay in beside it; NULL: none */
 	const GPtrArray *away;   /* and those that are treated as unplugged, but may come back */
+	/* For advice: the disk whose files a fix would change (NULL: the running system's), and the
+	 * one that root is going to be on where that is another one (NULL: it is not). */
+	const char *fix_on, *fix_for;
 } WdrRehearsing;
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how);
 void wdr_rehearsal_free(WdrRehearsal *r);

@@ -134,19 +134,19 @@ static void judge_missing(WdrWalk *w, const WdrFstabLine *l)
 {
 	bool is_root = strcmp(l->point, "/") == 0;
 	bool is_swap = strcmp(l->type, "swap") == 0;
+	g_autofree char *fix = wdr_walk_readdress(w, NULL);
 
 	if (wdr_fstab_has_option(l, "noauto"))
 		return;
 	if (wdr_fstab_has_option(l, "nofail") || is_root || is_swap)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, "wanderitas readdress",
-			"etc/fstab:%u: %s names nothing on this disk%s", l->line, l->device,
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, fix,
+			"/etc/fstab:%u: %s names nothing on this disk%s", l->line, l->device,
 			is_swap   ? ": the start waits 90 s for it"
 			: is_root ? ": / stays as the kernel arguments have it"
 				  : ": it is passed over (nofail)");
 	else
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_STOP,
-			"wanderitas readdress, or nofail for a disk that may be missing",
-			"etc/fstab:%u: %s (%s) names nothing on this disk: the start waits 90 s for it and "
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_STOP, fix,
+			"/etc/fstab:%u: %s (%s) names nothing on this disk: the start waits 90 s for it and "
 			"ends in emergency mode",
 			l->line, l->device, l->point);
 }
@@ -173,13 +173,14 @@ static bool resolves(const WdrWalk *w, const char *text, unsigned *count)
 
 static void judge_line(WdrWalk *w, const WdrFstabLine *l)
 {
+	g_autofree char *fix = wdr_walk_readdress(w, "--renew");
 	unsigned count = 0;
 
 	if (!resolves(w, l->device, &count))
 		judge_missing(w, l);
 	else if (count > 1)
-		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, "wanderitas readdress --renew",
-			"etc/fstab:%u: %s names two partitions: which one is mounted is chance",
+		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, fix,
+			"/etc/fstab:%u: %s names two partitions: which one is mounted is chance",
 			l->line, l->device);
 }
 
@@ -201,8 +202,8 @@ static void walk_fstab(WdrWalk *w)
 			"there is no etc/fstab: nothing but root is mounted");
 	else if (w->steps->len == before)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_OK, NULL,
-			w->others ? "every disk that etc/fstab names is in"
-				  : "every disk that etc/fstab names is this one");
+			w->others ? "every disk in /etc/fstab is present"
+				  : "every disk in /etc/fstab is this one");
 }
 
 /* ---- what else names a disk ---- */
@@ -211,6 +212,7 @@ static void walk_mentions(WdrWalk *w)
 {
 	for (guint i = 0; i < w->root_disk->mentions->len; i++) {
 		const WdrMention *m = w->root_disk->mentions->pdata[i];
+		g_autofree char *fix = wdr_walk_readdress(w, NULL);
 		bool is_seen = m->use == WDR_USE_ROOT || strcmp(m->file, "etc/fstab") == 0 ||
 			       m->identifier.kind == WDR_BY_NUMBER;
 		const WdrSystem *disk = NULL;
@@ -219,9 +221,8 @@ static void walk_mentions(WdrWalk *w)
 			continue;
 		/* What a volume of data is called elsewhere, readdress cannot know. */
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
-			m->use == WDR_USE_OTHER ? "put the line right by hand, or take it out"
-						: "wanderitas readdress",
-			"%s:%u: %s names nothing on this disk", m->file, m->line, m->text);
+			m->use == WDR_USE_OTHER ? "correct the line by hand, or remove it" : fix,
+			"/%s:%u: %s names nothing on this disk", m->file, m->line, m->text);
 	}
 }
 
@@ -264,10 +265,10 @@ static void walk_twins(WdrWalk *w)
 			const WdrSystemPart *twin = twin_of(p, other);
 			if (!twin)
 				continue;
-			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
-				"wanderitas readdress --renew, on one of the two",
-				"partition %u has the same identifier as partition %u of %s: never start "
-				"with both in",
+			g_autofree char *fix = wdr_walk_readdress(w, "--renew");
+			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, fix,
+				"partition %u has the same identifier as partition %u of %s: never boot "
+				"with both plugged in",
 				p->partition->number, twin->partition->number,
 				other->home ? other->home : "the other disk");
 			return;

@@ -1,6 +1,8 @@
 /* What the kernel needs before root is there, and root itself. */
 #include "boot/rehearse/root_drivers.h"
 
+#include "base/command.h"
+#include "boot/board/boot_support.h"
 #include "boot/rehearse/rehearse_priv.h"
 
 #include <string.h>
@@ -67,22 +69,31 @@ void wdr_walk_find_modules(WdrWalk *w)
 		w->release = g_strdup(known);
 }
 
-static const char put_there[] =
-	"'wanderitas drivers' shows what is missing, and puts it there with --write; so does "
-	"move --with drivers";
+/* Adds what is missing to the initramfs. */
+static char *add_drivers_command(const WdrWalk *w)
+{
+	const WdrRehearsing *how = w->how;
+	bool is_other_medium = how->medium && g_strcmp0(how->medium, w->s->medium) != 0;
+
+	return wdr_command("drivers", how->fix_on ? "--on" : "", how->fix_on ? how->fix_on : "",
+		how->fix_for ? "--for" : "", how->fix_for ? how->fix_for : "",
+		is_other_medium ? "--medium" : "",
+		is_other_medium ? wdr_medium_word(how->medium) : "", "--write", NULL);
+}
 
 /* In the initramfs, with what it needs and cannot do without. */
 static bool walk_packed_driver(WdrWalk *w, const char *name, const char *what)
 {
 	const char *missing = wdr_driver_missing_need(w->modules, w->initramfs, name);
 	const WdrModuleWish *wish = wdr_driver_missing_wish(w->modules, w->initramfs, name);
+	g_autofree char *fix = add_drivers_command(w);
 
 	if (missing)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, put_there,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, fix,
 			"%s: %s is in the initramfs, but not %s, which it needs", what, name,
 			missing);
 	else if (wish)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, put_there,
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, fix,
 			"%s: %s is in the initramfs, but nothing that gives the %s it asks for (%s)",
 			what, name, wish->name, (const char *)wish->givers->pdata[0]);
 	else
@@ -94,9 +105,10 @@ static bool walk_packed_driver(WdrWalk *w, const char *name, const char *what)
 /* One driver: built in, or in the initramfs. */
 static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 {
-	WdrDriverPlace place = wdr_driver_place(w->modules, w->initramfs, name);
+	WdrDriverLocation where = wdr_driver_location(w->modules, w->initramfs, name);
+	g_autofree char *fix = add_drivers_command(w);
 
-	switch (place) {
+	switch (where) {
 	case WDR_DRIVER_BUILT_IN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_OK, NULL,
 			"%s: %s is built into the kernel", what, name);
@@ -114,9 +126,9 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 		break;
 	}
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP,
-		place == WDR_DRIVER_ON_ROOT ? put_there : "install a kernel that has it",
-		place == WDR_DRIVER_ON_ROOT
-			? "%s: %s is a module on root, not in the initramfs: root cannot be mounted"
+		where == WDR_DRIVER_ON_ROOT ? fix : "install a kernel that has it",
+		where == WDR_DRIVER_ON_ROOT
+			? "%s: the %s driver is only on the root disk itself; it must be in the initramfs for the kernel to mount root"
 			: "%s: this kernel has no %s",
 		what, name);
 	return false;
@@ -171,12 +183,13 @@ static bool walk_buses(WdrWalk *w)
 /* A disk that is not seen here may be behind a bridge of the newer kind. */
 static void walk_uas(WdrWalk *w, const char *medium)
 {
-	WdrDriverPlace place = wdr_driver_place(w->modules, w->initramfs, WDR_DRIVER_UAS);
+	WdrDriverLocation where = wdr_driver_location(w->modules, w->initramfs, WDR_DRIVER_UAS);
+	g_autofree char *fix = add_drivers_command(w);
 	bool is_seen =
 		w->root_disk->modules->len > 0 && g_strcmp0(medium, w->root_disk->medium) == 0;
 
-	if (g_strcmp0(medium, "USB disk") == 0 && !is_seen && place == WDR_DRIVER_ON_ROOT)
-		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, put_there,
+	if (g_strcmp0(medium, "USB disk") == 0 && !is_seen && where == WDR_DRIVER_ON_ROOT)
+		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, fix,
 			"USB disk: " WDR_DRIVER_UAS
 			" is a module on root, not in the initramfs: usb_storage "
 			"leaves bridges that speak UAS to it, and behind one root is not found");
@@ -227,6 +240,14 @@ static bool fail_root(WdrWalk *w, const char *why, const char *hint)
 	return false;
 }
 
+/* The same where other identifiers would help; option: of readdress, or NULL. */
+static bool fail_root_name(WdrWalk *w, const char *why, const char *option)
+{
+	g_autofree char *fix = wdr_walk_readdress(w, option);
+
+	return fail_root(w, why, fix);
+}
+
 /* The kernel calls a disk by what it is attached as: a name that the disk had elsewhere is none
  * here. */
 static bool check_device_name(WdrWalk *w, const WdrIdentifier *a)
@@ -252,7 +273,7 @@ static bool check_device_name(WdrWalk *w, const WdrIdentifier *a)
 	if (!is_known || !is_judged || is_right)
 		return true;
 	g_autofree char *why = g_strdup_printf("attached as %s, no disk is called so", medium);
-	return fail_root(w, why, "wanderitas readdress --name-by partuuid");
+	return fail_root_name(w, why, "--name-by=partuuid");
 }
 
 /* Who looks for it, and whether that can find it by such a name. */
@@ -262,18 +283,18 @@ static bool check_resolver(WdrWalk *w, const WdrIdentifier *a, const WdrSystemPa
 	WdrIdentity id = wdr_system_identity(w->root_disk, part);
 
 	if (is_by_kernel && (a->kind == WDR_BY_UUID || a->kind == WDR_BY_LABEL))
-		return fail_root(w,
+		return fail_root_name(w,
 			"without an initramfs the kernel finds root by device path, PARTUUID and PARTLABEL "
 			"alone",
-			"wanderitas readdress --name-by partuuid");
+			"--name-by=partuuid");
 	if (is_by_kernel && a->is_link)
-		return fail_root(w, "the kernel knows no links below /dev/disk",
-			"wanderitas readdress --name-by partuuid");
+		return fail_root_name(
+			w, "the kernel knows no links below /dev/disk", "--name-by=partuuid");
 	/* The kernel folds the case of PARTUUID; what an initramfs uses does not fold anything. */
 	if (wdr_identifier_is_case_off(a, &id) && !(is_by_kernel && a->kind == WDR_BY_PARTUUID))
-		return fail_root(w,
+		return fail_root_name(w,
 			"it is written in other capitals than the disk's own, and is not found",
-			"wanderitas readdress");
+			NULL);
 	return true;
 }
 
@@ -367,12 +388,12 @@ bool wdr_walk_root(WdrWalk *w)
 	w->root = wdr_walk_resolve(w, &a, &w->root_disk, &count);
 	bool is_fine = true;
 	if (!w->root)
-		is_fine = fail_root(w,
-			w->others ? "it names nothing on the disks that are in"
+		is_fine = fail_root_name(w,
+			w->others ? "it names nothing on the disks that are plugged in"
 				  : "it names nothing on this disk",
-			"wanderitas readdress");
+			NULL);
 	else if (count > 1)
-		is_fine = fail_root(w, "it names two partitions", "wanderitas readdress --renew");
+		is_fine = fail_root_name(w, "it names two partitions", "--renew");
 	else if (!check_device_name(w, &a) || !check_resolver(w, &a, w->root) ||
 		 !check_type(w, w->root) || !check_wait(w) || !check_flags(w))
 		is_fine = false;

@@ -2,6 +2,7 @@
  */
 #include "base/text.h"
 
+#include "base/command.h"
 #include "boot/board/boot_support.h"
 #include "boot/board/loaderarea.h"
 #include "boot/rehearse/rehearse_priv.h"
@@ -79,10 +80,10 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
 		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
+		g_autofree char *command = wdr_command(
+			"order", "--first", wdr_medium_word(w->medium), "--write", NULL);
 		g_autofree char *hint = g_strdup_printf(
-			"'wanderitas order --first %s --write' puts BOOT_ORDER=%s in the firmware's "
-			"settings",
-			wdr_medium_word(w->medium), better ? better : "…");
+			"to store BOOT_ORDER=%s: %s", better ? better : "with it first", command);
 		return fail_medium(w, hint, "the boot order %s never comes to %s: it is %s",
 			b->order_text, w->medium, words);
 	}
@@ -100,15 +101,15 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 static bool check_firmware(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const WdrBoard *b = w->board;
+	g_autofree char *command = wdr_command("order", "--first", "nvme", "--write", NULL);
+	g_autofree char *probes = g_strdup_printf("to store PCIE_PROBE=1: %s", command);
 
 	if (!b || b->series == 0 || !is_of_board(w->medium))
 		return true;
 	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
 		return false;
 	if (b->series == 5 && is_medium(w, "NVMe") && entries->switches_pcie && !b->probes_pcie)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING,
-			"'wanderitas order --first nvme --write' puts PCIE_PROBE=1 in the firmware's "
-			"settings",
+		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, probes,
 			"config.txt switches the PCIe connector on, as adapters want that do not "
 			"announce themselves; the firmware looks for a drive behind those only with "
 			"PCIE_PROBE=1");
@@ -188,8 +189,8 @@ static bool check_flash(WdrWalk *w)
 		return true;
 	if (f && !f->problem && wdr_board_flash_is_spi(f) && !is_card(w->medium))
 		return fail_medium(w,
-			"'wanderitas loader IMAGE --write' writes the board's boot loader there; or leave a "
-			"card with a loader in",
+			"write the board's boot loader to it (see the manual page, loader), or leave a card "
+			"with a loader plugged in",
 			"SPI flash %s is empty: nothing on the board can read %s", f->name,
 			w->medium);
 	say_unknown(w, f);
@@ -220,9 +221,10 @@ static bool check_targets(WdrWalk *w)
 				"U-Boot's boot_targets (%s): %s", b->targets_said, b->targets);
 			return true;
 		}
-		g_autofree char *hint = g_strdup_printf(
-			"'wanderitas order --targets \"%s0 %s\" --write' puts it first",
-			names[i].name, b->targets);
+		g_autofree char *list_with = g_strdup_printf("%s0 %s", names[i].name, b->targets);
+		g_autofree char *command =
+			wdr_command("order", "--targets", list_with, "--write", NULL);
+		g_autofree char *hint = g_strdup_printf("to try it first: %s", command);
 		return fail_medium(w, hint, "U-Boot's boot_targets (%s) have no %s: %s",
 			b->targets_said, names[i].name, b->targets);
 	}
@@ -419,9 +421,6 @@ bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries)
 	const WdrSystemPart *boot = entries->part;
 	const char *flow = w->s->flow;
 
-	if (boot->is_unfinished)
-		return fail_medium(w, "go on with it: wanderitas move --resume",
-			"this disk is the target of an unfinished move");
 	if (!check_place(w, entries))
 		return false;
 	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s on partition %u (%s)",

@@ -9,6 +9,7 @@
 
 typedef struct {
 	const WdrSystem *s;
+	const WdrRehearsing *how;
 	const char *medium;
 	const WdrBoard *board; /* NULL: not known */
 	const GPtrArray *others, *away;
@@ -38,6 +39,10 @@ void wdr_walk_find_modules(WdrWalk *w);
 /* Adds a step; `hint` may be NULL. */
 void wdr_walk_say(WdrWalk *w, WdrStage stage, WdrState state, const char *hint, const char *format,
 	...) G_GNUC_PRINTF(5, 6);
+
+/* The command that corrects identifiers on the disk whose files are read, with an option
+ * ("--renew"; NULL: none). The caller's. */
+char *wdr_walk_readdress(const WdrWalk *w, const char *option);
 
 /* Each returns whether the start goes on behind it. */
 bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries); /* rehearse_medium.c */

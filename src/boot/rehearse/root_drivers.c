@@ -88,7 +88,7 @@ WdrModules *wdr_drivers_modules(const WdrSystemPart *root, const char *release, 
 
 /* ---- where a driver is ---- */
 
-WdrDriverPlace wdr_driver_place(
+WdrDriverLocation wdr_driver_location(
 	const WdrModules *modules, const WdrInitramfs *initramfs, const char *name)
 {
 	WdrModuleState state = modules ? wdr_modules_state(modules, name) : WDR_MODULE_ABSENT;
@@ -108,7 +108,8 @@ const char *wdr_driver_missing_need(
 	const GPtrArray *needs = modules ? wdr_modules_needs(modules, name) : NULL;
 
 	for (guint i = 0; needs && i < needs->len; i++) {
-		if (wdr_driver_place(modules, initramfs, needs->pdata[i]) > WDR_DRIVER_IN_INITRAMFS)
+		if (wdr_driver_location(modules, initramfs, needs->pdata[i]) >
+			WDR_DRIVER_IN_INITRAMFS)
 			return needs->pdata[i];
 	}
 	return NULL;
@@ -205,9 +206,9 @@ static void add_wishes(WdrDrivers *of, const WdrDriver *d)
 	const GPtrArray *wishes = wdr_modules_wishes(of->modules, d->name);
 	const WdrModuleWish *missing = wdr_driver_missing_wish(of->modules, of->initramfs, d->name);
 
-	if (missing && d->place != WDR_DRIVER_ON_ROOT)
+	if (missing && d->where != WDR_DRIVER_ON_ROOT)
 		add_givers(of, d->name, missing);
-	for (guint i = 0; d->place == WDR_DRIVER_ON_ROOT && wishes && i < wishes->len; i++) {
+	for (guint i = 0; d->where == WDR_DRIVER_ON_ROOT && wishes && i < wishes->len; i++) {
 		if (!is_given(wishes->pdata[i], of->initramfs))
 			add_givers(of, d->name, wishes->pdata[i]);
 	}
@@ -224,15 +225,15 @@ static void add_driver(WdrDrivers *of, const char *name, const char *use, Reason
 	d->use = g_strdup(use);
 	d->is_needed_by_other = reason != FOR_ITSELF;
 	d->is_wish = reason == AS_A_WISH;
-	d->place = wdr_driver_place(of->modules, of->initramfs, name);
-	if (d->place == WDR_DRIVER_IN_INITRAMFS)
+	d->where = wdr_driver_location(of->modules, of->initramfs, name);
+	if (d->where == WDR_DRIVER_IN_INITRAMFS)
 		d->file = g_strdup(wdr_initramfs_module(of->initramfs, name));
-	else if (d->place == WDR_DRIVER_ON_ROOT)
+	else if (d->where == WDR_DRIVER_ON_ROOT)
 		d->file = g_strdup(wdr_modules_path(of->modules, name));
-	of->missing += d->place == WDR_DRIVER_ON_ROOT;
-	of->absent += d->place == WDR_DRIVER_ABSENT;
+	of->missing += d->where == WDR_DRIVER_ON_ROOT;
+	of->absent += d->where == WDR_DRIVER_ABSENT;
 	g_ptr_array_add(of->list, d);
-	if (!of->modules || d->place == WDR_DRIVER_BUILT_IN || d->place == WDR_DRIVER_ABSENT)
+	if (!of->modules || d->where == WDR_DRIVER_BUILT_IN || d->where == WDR_DRIVER_ABSENT)
 		return;
 	add_needs(of, d->name);
 	add_wishes(of, d);
@@ -358,7 +359,8 @@ GPtrArray *wdr_drivers_look(const WdrSystem *s, const WdrDriversFor *how)
 {
 	GPtrArray *ret = g_ptr_array_new_with_free_func(drivers_free);
 	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
-	WdrWalk w = { .s = s, .medium = how->medium, .board = how->board };
+	const WdrRehearsing none = { 0 };
+	WdrWalk w = { .s = s, .how = &none, .medium = how->medium, .board = how->board };
 
 	w.steps = wdr_walk_steps_new();
 	for (guint i = 0; entries->part && entries->part->volume && i < entries->list->len; i++)

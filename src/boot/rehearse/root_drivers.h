@@ -13,14 +13,14 @@ typedef enum {
 	WDR_DRIVER_ON_ROOT, /* a module, on root alone */
 	WDR_DRIVER_ABSENT,  /* this kernel has none */
 	WDR_DRIVER_UNKNOWN, /* nothing tells what this kernel has */
-} WdrDriverPlace;
+} WdrDriverLocation;
 
 typedef struct {
 	char *name; /* "nvme_core" */
 	char *use;  /* what for: "NVMe", "root's file system", "nvme needs it" */
 	bool is_needed_by_other;
 	bool is_wish; /* of another, which loads without it but may not do its work */
-	WdrDriverPlace place;
+	WdrDriverLocation where;
 	char *file; /* in the initramfs, or below the folder of the kernel's modules on root; NULL
 		     */
 } WdrDriver;
@@ -58,7 +58,7 @@ const char *const *wdr_medium_modules(const char *medium);
  * root has. *ret_release is the caller's. NULL: nothing tells. */
 WdrModules *wdr_drivers_modules(const WdrSystemPart *root, const char *release, char **ret_release);
 /* initramfs may be NULL: none; modules too: nothing tells. */
-WdrDriverPlace wdr_driver_place(
+WdrDriverLocation wdr_driver_location(
 	const WdrModules *modules, const WdrInitramfs *initramfs, const char *name);
 /* What it needs and is in neither place. Borrowed; NULL: nothing. */
 const char *wdr_driver_missing_need(

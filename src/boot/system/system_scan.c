@@ -21,7 +21,7 @@ enum { SEARCHED_BYTES_MAX = 1024 * 1024 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
 static const char not_named[] = "no places row names this file";
-static const char in_image[] = "inside of an initramfs, which is made anew by its own tools";
+static const char in_image[] = "inside an initramfs, which its own tools regenerate";
 static const char not_a_place[] = "in a comment, or where nothing reads it";
 
 typedef struct {
@@ -425,11 +425,14 @@ static void warn_of_made_files(const Scan *c)
 		if (!is_mentioned(c->s, made) || !has_file(c->s->root, f->settings))
 			continue;
 		g_ptr_array_add(c->s->warnings,
-			g_strdup_printf("/%s is made anew by %s at each kernel update from /%s%s",
-				made, f->maker, f->settings,
-				is_mentioned(c->s, f->settings)
-					? ": both are put right together"
-					: ", which names no disk: the root is then taken from what / is"));
+			is_mentioned(c->s, f->settings)
+				? g_strdup_printf(
+					  "%s regenerates /%s from /%s, so both files are edited",
+					  f->maker, made, f->settings)
+				: g_strdup_printf(
+					  "%s regenerates /%s from /%s, which names no disk: it uses "
+					  "the root of the running system",
+					  f->maker, made, f->settings));
 	}
 }
 

@@ -1,0 +1,83 @@
+/* Builds the commands that advice ends in. */
+#include "base/command.h"
+
+#include <stdarg.h>
+#include <stdint.h>
+#include <string.h>
+
+static WdrCall call = { "wanderitas", NULL, false };
+
+void wdr_command_begin_with(const WdrCall *begins)
+{
+	call = *begins;
+}
+
+void wdr_command_use_bench(const char *bench)
+{
+	call.bench = bench;
+}
+
+char *wdr_shell_word(const char *word)
+{
+	static const char plain[] =
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./-";
+	bool is_plain = *word && strspn(word, plain) == strlen(word);
+
+	return is_plain ? g_strdup(word) : g_shell_quote(word);
+}
+
+static void add(GString *line, const char *word)
+{
+	g_autofree char *quoted = wdr_shell_word(word);
+
+	g_string_append_printf(line, "%s%s", line->len ? " " : "", quoted);
+}
+
+const char *wdr_command_in(const char *text)
+{
+	g_autofree char *program = wdr_shell_word(call.program);
+	g_autofree char *by_root = g_strconcat("sudo ", program, " ", NULL);
+	g_autofree char *plain = g_strconcat(program, " ", NULL);
+	const char *const begins[] = { by_root, plain };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(begins); i++) {
+		const char *found = strstr(text, begins[i]);
+		if (found && (found == text || found[-1] == ' '))
+			return found;
+	}
+	return NULL;
+}
+
+/* Whoever owns an image file needs no root for it. */
+static bool names_a_file(const GPtrArray *words)
+{
+	for (guint i = 0; i < words->len; i++) {
+		if (g_file_test(words->pdata[i], G_FILE_TEST_IS_REGULAR))
+			return true;
+	}
+	return false;
+}
+
+char *wdr_command(const char *first, ...)
+{
+	g_autoptr(GPtrArray) words = g_ptr_array_new();
+	GString *line = g_string_new(NULL);
+	va_list args;
+
+	va_start(args, first);
+	for (const char *word = first; word; word = va_arg(args, const char *)) {
+		if (*word)
+			g_ptr_array_add(words, (gpointer)(uintptr_t)word);
+	}
+	va_end(args);
+	if (call.lacks_root && !call.bench && !names_a_file(words))
+		add(line, "sudo");
+	add(line, call.program);
+	if (call.bench) {
+		add(line, "--bench");
+		add(line, call.bench);
+	}
+	for (guint i = 0; i < words->len; i++)
+		add(line, words->pdata[i]);
+	return g_string_free(line, FALSE);
+}

@@ -1,0 +1,26 @@
+/* The next command, as it can be pasted into a shell: "sudo wanderitas drivers --for nvme0n1
+ * --write". All advice with commands is built here, so that it begins as this call did, and names
+ * are quoted where a shell needs it. */
+#pragma once
+
+#include <glib.h>
+#include <stdbool.h>
+
+/* How this call of the program began; borrowed for the rest of the program's life. To be set once,
+ * before advice is given; without it advice begins with "wanderitas". bench: NULL for this machine.
+ */
+typedef struct {
+	const char *program;
+	const char *bench;
+	bool lacks_root; /* commands that work on this machine need sudo */
+} WdrCall;
+void wdr_command_begin_with(const WdrCall *call);
+void wdr_command_use_bench(const char *bench);
+
+/* Words of a command line, the command's name first, NULL-ended. Empty ones are left out. The
+ * caller's. */
+char *wdr_command(const char *first, ...) G_GNUC_NULL_TERMINATED;
+/* Where such a command begins in a text that ends with it; NULL: the text has none. */
+const char *wdr_command_in(const char *text);
+/* A word as a shell takes it. The caller's. */
+char *wdr_shell_word(const char *word);
