@@ -1,8 +1,6 @@
 /* Builds the commands that advice ends in. */
 #include "base/command.h"
 
-#include <stdarg.h>
-#include <stdint.h>
 #include <string.h>
 
 static WdrCall call = { "wanderitas", NULL, false };
@@ -49,27 +47,19 @@ const char *wdr_command_in(const char *text)
 }
 
 /* Whoever owns an image file needs no root for it. */
-static bool names_a_file(const GPtrArray *words)
+static bool names_a_file(const char *const *words)
 {
-	for (guint i = 0; i < words->len; i++) {
-		if (g_file_test(words->pdata[i], G_FILE_TEST_IS_REGULAR))
+	for (size_t i = 0; words[i]; i++) {
+		if (g_file_test(words[i], G_FILE_TEST_IS_REGULAR))
 			return true;
 	}
 	return false;
 }
 
-char *wdr_command(const char *first, ...)
+char *wdr_command_of(const char *const *words)
 {
-	g_autoptr(GPtrArray) words = g_ptr_array_new();
 	GString *line = g_string_new(NULL);
-	va_list args;
 
-	va_start(args, first);
-	for (const char *word = first; word; word = va_arg(args, const char *)) {
-		if (*word)
-			g_ptr_array_add(words, (gpointer)(uintptr_t)word);
-	}
-	va_end(args);
 	if (call.lacks_root && !call.bench && !names_a_file(words))
 		add(line, "sudo");
 	add(line, call.program);
@@ -77,7 +67,9 @@ char *wdr_command(const char *first, ...)
 		add(line, "--bench");
 		add(line, call.bench);
 	}
-	for (guint i = 0; i < words->len; i++)
-		add(line, words->pdata[i]);
+	for (size_t i = 0; words[i]; i++) {
+		if (*words[i])
+			add(line, words[i]);
+	}
 	return g_string_free(line, FALSE);
 }

@@ -17,9 +17,9 @@ typedef struct {
 void wdr_command_begin_with(const WdrCall *call);
 void wdr_command_use_bench(const char *bench);
 
-/* Words of a command line, the command's name first, NULL-ended. Empty ones are left out. The
- * caller's. */
-char *wdr_command(const char *first, ...) G_GNUC_NULL_TERMINATED;
+/* Words of a command line, the command's name first. Empty ones are left out. The caller's. */
+#define wdr_command(...) wdr_command_of((const char *const[]){ __VA_ARGS__, NULL })
+char *wdr_command_of(const char *const *words);
 /* Where such a command begins in a text that ends with it; NULL: the text has none. */
 const char *wdr_command_in(const char *text);
 /* A word as a shell takes it. The caller's. */

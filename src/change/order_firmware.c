@@ -251,7 +251,7 @@ static void plan_fuse(WdrOrderPlan *p, const WdrOrderOptions *o)
 	if (!text)
 		return;
 	bool has_line = wdr_config_has_line(text, len, FUSE_LINE);
-	g_autofree char *remove = wdr_command("order", "--write", NULL);
+	g_autofree char *remove = wdr_command("order", "--write");
 	if (wdr_board_has_fuse(p->board) && has_line) {
 		wdr_facts_add(p->facts, "config.txt", true,
 			"still has " FUSE_LINE ": in another board "

@@ -34,8 +34,8 @@ static bool names_old(const WdrArriving *a, const WdrMention *m)
 
 static void check_mentions(WdrArriving *a)
 {
-	g_autofree char *fix = wdr_command("readdress", "--running", "--write", NULL);
-	g_autofree char *all = wdr_command("survey", "--mentions", NULL);
+	g_autofree char *fix = wdr_command("readdress", "--running", "--write");
+	g_autofree char *all = wdr_command("survey", "--mentions");
 	unsigned found = 0;
 
 	for (guint i = 0; i < a->system->mentions->len; i++) {
@@ -132,7 +132,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	g_autofree char *better = wdr_boot_order_with_first(&b->order, target->medium);
 	bool is_earlier = wdr_boot_order_tries(&b->order, a->disk->medium, &old) && old < new;
 	g_autofree char *set =
-		wdr_command("order", "--first", wdr_medium_word(target->medium), "--write", NULL);
+		wdr_command("order", "--first", wdr_medium_word(target->medium), "--write");
 	/* What is set already is no advice. */
 	g_autofree char *hint =
 		is_earlier
@@ -154,7 +154,7 @@ static void blame_entry(WdrArriving *a)
 	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
 	const WdrBootEntry *first = entries->list->len ? entries->list->pdata[0] : NULL;
 	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
-	g_autofree char *look = wdr_command("survey", "--mentions", NULL);
+	g_autofree char *look = wdr_command("survey", "--mentions");
 
 	if (entry && entry != first)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,

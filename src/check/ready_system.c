@@ -122,7 +122,7 @@ static void check_mentions(WdrReady *r)
 			"/%s:%u still names the old disk and is not edited automatically: %s (%s)",
 			m->file, m->line, m->text, m->frozen);
 	}
-	g_autofree char *all = wdr_command("survey", "--mentions", NULL);
+	g_autofree char *all = wdr_command("survey", "--mentions");
 	if (left > TOLD_MAX)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING, all, "and %u more",
 			left - TOLD_MAX);

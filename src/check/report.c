@@ -382,7 +382,7 @@ static void say_rewinds(json_t *list, const json_t *changes, const WdrItinerary 
 		const char *folder = json_string_value(json_object_get(each, "records"));
 		size_t n = json_array_size(what);
 		const char *first = json_string_value(json_array_get(what, 0));
-		g_autofree char *undo = folder ? wdr_command("rewind", folder, NULL) : NULL;
+		g_autofree char *undo = folder ? wdr_command("rewind", folder) : NULL;
 		if (folder && first)
 			say(list, "to restore what was changed in place (%s%s): %s", first,
 				n > 1 ? " and more" : "", undo);
@@ -406,7 +406,7 @@ static json_t *way_back(const json_t *report, const WdrItinerary *it)
 			"only read it, and it starts as it was on %s. What was written to the new disk "
 			"since is not on it",
 			it->target.name, it->source.medium, day);
-	g_autofree char *order = wdr_command("order", NULL);
+	g_autofree char *order = wdr_command("order");
 	if (!is_root && !it->source.is_image && !it->target.is_image)
 		say(list,
 			"with both plugged in, the board boots from what its boot order has first; to see "

@@ -86,7 +86,7 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	if (g_option_context_parse(context, argc, argv, &local))
 		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
 	g_autofree char *why = wdr_cli_option_error(local, entries, global);
-	g_autofree char *help = wdr_command(command->name, "--help", NULL);
+	g_autofree char *help = wdr_command(command->name, "--help");
 	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, why);
 	wdr_error_hint(error, "for its options: %s", help);
 	return false;

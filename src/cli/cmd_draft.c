@@ -50,7 +50,7 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	bool is_running = around.source && wdr_disk_has_root(world, around.source);
 	g_autofree char *ready = wdr_command("ready", is_running ? "" : "--from",
 		is_running ? "" : wdr_itinerary_disk_word(&it->source), "--to",
-		wdr_itinerary_disk_word(&it->target), NULL);
+		wdr_itinerary_disk_word(&it->target));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "for all checks: %s\n", ready);
 }
 

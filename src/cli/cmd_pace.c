@@ -69,7 +69,7 @@ static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		return wdr_error_set(error, WDR_ERROR_USAGE, "--erase goes with --write-to");
 	if (*argc < 2 && !o->compare) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "nothing to measure was named");
-		g_autofree char *look = wdr_command("survey", NULL);
+		g_autofree char *look = wdr_command("survey");
 		wdr_error_hint(error,
 			"disks are only read, folders are also written to (a scratch file); to list the "
 			"disks: %s",

@@ -46,7 +46,7 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 	if (*argc > 2 || (*argc == 2) == (o->running != 0)) {
 		wdr_error_set(
 			error, WDR_ERROR_USAGE, "readdress takes one disk or image, or --running");
-		g_autofree char *look = wdr_command("survey", NULL);
+		g_autofree char *look = wdr_command("survey");
 		wdr_error_hint(error, "to list the disks: %s", look);
 		return false;
 	}
@@ -75,7 +75,7 @@ static int write_it(
 		wdr_present_readdressed(out, r, state, globals->json != 0);
 		return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 	}
-	g_autofree char *undo = wdr_command("rewind", state, NULL);
+	g_autofree char *undo = wdr_command("rewind", state);
 	if (has_begun)
 		wdr_error_hint(&error, "run it again to go on; or restore everything: %s", undo);
 	return wdr_cli_fail(globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);

@@ -48,7 +48,7 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 			"--with drivers: nobody knows what the image %s will be attached as",
 			it->target.name);
 		g_autofree char *look =
-			wdr_command("drivers", "--on", it->source.name, "--medium", "nvme", NULL);
+			wdr_command("drivers", "--on", it->source.name, "--medium", "nvme");
 		wdr_error_hint(error, "nothing was changed; for an NVMe drive: %s", look);
 		return false;
 	}

@@ -203,7 +203,7 @@ bool wdr_plan_options_draft(
 
 	if (!o->to) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "no target was named");
-		g_autofree char *look = wdr_command("survey", NULL);
+		g_autofree char *look = wdr_command("survey");
 		wdr_error_hint(error, "name it with --to DISK; to list the disks: %s", look);
 		return false;
 	}

@@ -66,7 +66,7 @@ static bool write_it(const WdrGlobals *globals, const WdrStepRun *step, char **r
 
 	wdr_progress_end();
 	if (!is_fine) {
-		g_autofree char *undo = wdr_command("rewind", state, NULL);
+		g_autofree char *undo = wdr_command("rewind", state);
 		if (*ret_has_begun)
 			wdr_error_hint(error, "to restore what was changed until then: %s", undo);
 		return false;

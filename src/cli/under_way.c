@@ -77,8 +77,8 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 	g_prefix_error(&error, "stopped part-way: ");
 	if (wdr_error_get_hint(error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
-	g_autofree char *undo = wdr_command("rewind", result->state, NULL);
-	g_autofree char *resume = wdr_command("move", "--resume", result->state, NULL);
+	g_autofree char *undo = wdr_command("rewind", result->state);
+	g_autofree char *resume = wdr_command("move", "--resume", result->state);
 	if (result->has_changed_source)
 		wdr_error_hint(&error,
 			"%s is complete, but boot files on the source may be half changed. Restore them, then "

@@ -310,7 +310,7 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"there is no disk and no image file '%s'%s%s%s", text,
 			meant ? "; did you mean '" : "", meant ? meant : "", meant ? "'?" : "");
-		g_autofree char *look = wdr_command("survey", NULL);
+		g_autofree char *look = wdr_command("survey");
 		g_autofree char *image = wdr_shell_word(text);
 		if (strchr(text, '/') || strchr(text, '.'))
 			wdr_error_hint(

@@ -303,7 +303,7 @@ static bool is_unfinished(const WdrMoveRun *m, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
 		m->it->target.name);
-	g_autofree char *next = wdr_command("move", "--resume", m->records.state, NULL);
+	g_autofree char *next = wdr_command("move", "--resume", m->records.state);
 	wdr_error_hint(error, "to go on with it: %s", next);
 	return false;
 }

@@ -224,7 +224,7 @@ bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read whole",
 		m->it->source.name, count, count == 1 ? " or folder" : "s or folders");
 	g_autofree char *finish =
-		wdr_command("move", "--resume", "--accept-damage", m->records.state, NULL);
+		wdr_command("move", "--resume", "--accept-damage", m->records.state);
 	wdr_error_hint(error,
 		"everything else is on %s and was read back; it is marked unfinished and will not boot. To "
 		"finish with zeros where nothing could be read: %s",
@@ -453,7 +453,7 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 	if (m->records.logged.is_done) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the move to %s was done to its end",
 			m->it->target.name);
-		g_autofree char *next = wdr_command("catchup", m->records.state, NULL);
+		g_autofree char *next = wdr_command("catchup", m->records.state);
 		wdr_error_hint(error, "to copy what changed on the source since: %s", next);
 		return false;
 	}
@@ -463,7 +463,7 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the boot files of %s are being changed, and may be half changed",
 			m->it->source.name);
-		g_autofree char *undo = wdr_command("rewind", m->records.state, NULL);
+		g_autofree char *undo = wdr_command("rewind", m->records.state);
 		wdr_error_hint(error, "restore them, then go on with the move: %s", undo);
 		return false;
 	}

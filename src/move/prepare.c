@@ -315,7 +315,7 @@ bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
 		m->it->target.name, (const char *)changes->pdata[0]);
-	g_autofree char *look = wdr_command("survey", NULL);
+	g_autofree char *look = wdr_command("survey");
 	wdr_error_hint(error,
 		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
 	return false;

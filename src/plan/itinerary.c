@@ -257,7 +257,7 @@ static bool other_disk(GError **error, const char *which, const WdrItineraryDisk
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the %s %s is not the disk that the itinerary was drawn for: its %s was %s and is %s",
 		which, then->name, what, was ? was : "unknown", is ? is : "unknown");
-	g_autofree char *look = wdr_command("survey", NULL);
+	g_autofree char *look = wdr_command("survey");
 	wdr_error_hint(error,
 		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
 	return false;

@@ -77,7 +77,7 @@ bool wdr_into_choose(WdrItinerary *it, const WdrPartTable *table, const WdrDraft
 	if (!p || p->is_extended) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "%s has no partition '%s' to move into",
 			it->target.name, text);
-		g_autofree char *look = wdr_command("survey", it->target.name, NULL);
+		g_autofree char *look = wdr_command("survey", it->target.name);
 		wdr_error_hint(error, "to see its partitions: %s", look);
 		return false;
 	}

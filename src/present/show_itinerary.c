@@ -230,7 +230,7 @@ static double rate(uint64_t bytes, double seconds)
 static void show_next(const WdrOut *out, const WdrItinerary *it)
 {
 	bool is_root = it->what == WDR_MOVE_ROOT;
-	g_autofree char *arrive = wdr_command("arrive", NULL);
+	g_autofree char *arrive = wdr_command("arrive");
 
 	wdr_out_text(out, WDR_STYLE_HEADING, "next:\n");
 	if (it->target.is_image) {
@@ -283,7 +283,7 @@ char *wdr_present_what_starts(const WdrItinerary *it)
 static void show_outlook(const WdrOut *out, const WdrItinerary *it, const WdrRehearsal *rehearsal)
 {
 	g_autofree char *starts = wdr_present_what_starts(it);
-	g_autofree char *all = wdr_command("rehearse", wdr_itinerary_disk_word(&it->target), NULL);
+	g_autofree char *all = wdr_command("rehearse", wdr_itinerary_disk_word(&it->target));
 
 	if (rehearsal)
 		wdr_present_verdict(out, "rehearsed", starts, rehearsal);
@@ -313,7 +313,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			r->missing->len, r->missing->len == 1 ? " or folder" : "s or folders");
 		wdr_present_unreadable(out, r->missing);
 	}
-	g_autofree char *undo = wdr_command("rewind", r->state, NULL);
+	g_autofree char *undo = wdr_command("rewind", r->state);
 	if (r->has_changed_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  source      the boot files of %s were changed; to restore them:\n"
@@ -383,6 +383,6 @@ void wdr_present_readdressed(
 		return;
 	}
 	wdr_out_text(out, WDR_STYLE_GOOD, "\ndone: every change was read back\n");
-	g_autofree char *undo = wdr_command("rewind", state, NULL);
+	g_autofree char *undo = wdr_command("rewind", state);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "to restore everything: %s\n", undo);
 }

@@ -70,7 +70,7 @@ void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread,
 	wdr_out_text(out, has_unread ? WDR_STYLE_WARNING : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
 		has_unread ? "it can be read back after the next start; look then"
 			   : "everything was read back");
-	g_autofree char *undo = wdr_command("rewind", state, NULL);
+	g_autofree char *undo = wdr_command("rewind", state);
 	wdr_out_text(out, WDR_STYLE_FAINT, "the originals are in %s\nto restore them: %s\n", state,
 		undo);
 }

@@ -228,7 +228,7 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)
 {
-	g_autofree char *resume = wdr_command("move", "--resume", NULL);
+	g_autofree char *resume = wdr_command("move", "--resume");
 
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];

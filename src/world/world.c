@@ -26,7 +26,7 @@ bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 		g_autofree char *root = g_build_filename(bench, "root", NULL);
 		if (!wdr_is_folder(dev) || !wdr_is_folder(root)) {
 			wdr_error_set(error, WDR_ERROR_USAGE, "%s is not a bench", bench);
-			g_autofree char *make = wdr_command("demo", "field-bench", NULL);
+			g_autofree char *make = wdr_command("demo", "field-bench");
 			wdr_error_hint(error, "to make one with sample boards: %s", make);
 			return false;
 		}

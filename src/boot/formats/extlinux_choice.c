@@ -222,7 +222,7 @@ static bool spoiled(const Choosing *c, GError **error)
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"/%s is too broken for a second entry: what would start then is not certain",
 		c->edit->file);
-	g_autofree char *look = wdr_command("survey", "--mentions", NULL);
+	g_autofree char *look = wdr_command("survey", "--mentions");
 	wdr_error_hint(error, "correct the file first; to see what is wrong: %s", look);
 	return false;
 }

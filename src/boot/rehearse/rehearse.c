@@ -156,13 +156,13 @@ char *wdr_walk_readdress(const WdrWalk *w, const char *option)
 		return g_strdup(
 			"boot from another disk, and give this one new identifiers from there "
 			"(readdress --renew)");
-	return wdr_command("readdress", on, option ? option : "", "--write", NULL);
+	return wdr_command("readdress", on, option ? option : "", "--write");
 }
 
 /* The start of its last part is not there yet, so nothing else that could be said of it counts. */
 static bool is_finished(WdrWalk *w)
 {
-	g_autofree char *resume = wdr_command("move", "--resume", NULL);
+	g_autofree char *resume = wdr_command("move", "--resume");
 
 	for (guint i = 0; i < w->s->parts->len; i++) {
 		if (!((const WdrSystemPart *)w->s->parts->pdata[i])->is_unfinished)

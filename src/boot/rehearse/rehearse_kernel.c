@@ -78,7 +78,7 @@ static char *add_drivers_command(const WdrWalk *w)
 	return wdr_command("drivers", how->fix_on ? "--on" : "", how->fix_on ? how->fix_on : "",
 		how->fix_for ? "--for" : "", how->fix_for ? how->fix_for : "",
 		is_other_medium ? "--medium" : "",
-		is_other_medium ? wdr_medium_word(how->medium) : "", "--write", NULL);
+		is_other_medium ? wdr_medium_word(how->medium) : "", "--write");
 }
 
 /* In the initramfs, with what it needs and cannot do without. */

@@ -80,8 +80,8 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
 		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
-		g_autofree char *command = wdr_command(
-			"order", "--first", wdr_medium_word(w->medium), "--write", NULL);
+		g_autofree char *command =
+			wdr_command("order", "--first", wdr_medium_word(w->medium), "--write");
 		g_autofree char *hint = g_strdup_printf(
 			"to store BOOT_ORDER=%s: %s", better ? better : "with it first", command);
 		return fail_medium(w, hint, "the boot order %s never comes to %s: it is %s",
@@ -101,7 +101,7 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 static bool check_firmware(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const WdrBoard *b = w->board;
-	g_autofree char *command = wdr_command("order", "--first", "nvme", "--write", NULL);
+	g_autofree char *command = wdr_command("order", "--first", "nvme", "--write");
 	g_autofree char *probes = g_strdup_printf("to store PCIE_PROBE=1: %s", command);
 
 	if (!b || b->series == 0 || !is_of_board(w->medium))
@@ -222,8 +222,7 @@ static bool check_targets(WdrWalk *w)
 			return true;
 		}
 		g_autofree char *list_with = g_strdup_printf("%s0 %s", names[i].name, b->targets);
-		g_autofree char *command =
-			wdr_command("order", "--targets", list_with, "--write", NULL);
+		g_autofree char *command = wdr_command("order", "--targets", list_with, "--write");
 		g_autofree char *hint = g_strdup_printf("to try it first: %s", command);
 		return fail_medium(w, hint, "U-Boot's boot_targets (%s) have no %s: %s",
 			b->targets_said, names[i].name, b->targets);
