@@ -46,21 +46,22 @@ const char *wdr_command_in(const char *text)
 	return NULL;
 }
 
-/* Whoever owns an image file needs no root for it. */
-static bool names_a_file(const char *const *words)
+/* Help and a bench are for everybody, and whoever owns an image file needs no root for it. */
+static bool needs_root(const char *const *words)
 {
-	for (size_t i = 0; words[i]; i++) {
-		if (g_file_test(words[i], G_FILE_TEST_IS_REGULAR))
-			return true;
-	}
-	return false;
+	bool is_for_all = strcmp(words[0], "demo") == 0;
+
+	for (size_t i = 0; words[i]; i++)
+		is_for_all |= strcmp(words[i], "--help") == 0 ||
+			      g_file_test(words[i], G_FILE_TEST_IS_REGULAR);
+	return !is_for_all;
 }
 
 char *wdr_command_of(const char *const *words)
 {
 	GString *line = g_string_new(NULL);
 
-	if (call.lacks_root && !call.bench && !names_a_file(words))
+	if (call.lacks_root && !call.bench && needs_root(words))
 		add(line, "sudo");
 	add(line, call.program);
 	if (call.bench) {

@@ -111,7 +111,8 @@ void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const c
 	const char *command = wdr_command_in(text);
 	g_autofree char *before = command ? g_strndup(text, (size_t)(command - text)) : NULL;
 
-	if (!command || indent + strlen(text) <= out->columns) {
+	bool fits = out->columns == 0 || indent + strlen(text) <= out->columns;
+	if (!command || fits) {
 		hang(out, style, indent, text);
 		return;
 	}
