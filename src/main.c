@@ -3,6 +3,7 @@
 
 #include "base/closest.h"
 #include "base/command.h"
+#include "cli/option_error.h"
 #include "cli/signals.h"
 #include "cli/version.h"
 
@@ -154,7 +155,7 @@ int main(int argc, char **argv)
 	g_option_context_add_main_entries(context, entries, NULL);
 	if (g_option_context_parse(context, &argc, &argv, &error))
 		return end(run(argc, argv, &globals, context, list));
-	g_autofree char *why = wdr_cli_option_error(error, NULL, entries);
+	g_autofree char *why = wdr_option_error(error, NULL, entries);
 	fprintf(stderr, "wanderitas: %s\n", why);
 	return WDR_EXIT_USAGE;
 }

@@ -15,6 +15,15 @@ json_t *wdr_json_text(const char *text)
 	return json_string(escaped);
 }
 
+json_t *wdr_json_texts(const GPtrArray *texts)
+{
+	json_t *list = json_array();
+
+	for (guint i = 0; i < texts->len; i++)
+		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
+	return list;
+}
+
 json_t *wdr_json_bytes(const char *text)
 {
 	if (!text || g_utf8_validate(text, -1, NULL))

@@ -8,8 +8,10 @@
 /* Text from disks is not always UTF-8, JSON is: escaped where it must be, for people. NULL gives
  * null. */
 json_t *wdr_json_text(const char *text);
-/* The same for what is read back to the byte: what is no UTF-8 becomes {"escaped": "v\\xf6gel"}, as
- * wdr_escape() writes it. */
+/* A list of char *. */
+json_t *wdr_json_texts(const GPtrArray *texts);
+/* The same as wdr_json_text() for what is read back to the byte: what is no UTF-8 becomes
+ * {"escaped": "v\\xf6gel"}, as wdr_escape() writes it. */
 json_t *wdr_json_bytes(const char *text);
 /* And back, from an object's key. NULL: there is null, something else, or no such key. The
  * caller's. */

@@ -37,10 +37,8 @@ bool wdr_stop_check(GError **error)
 
 	if (G_LIKELY(signal_number == 0))
 		return true;
+	if (signal_number == SIGINT)
+		return wdr_error_set(error, WDR_ERROR_STOPPED, "stopped by Ctrl-C");
 	const char *name = sigabbrev_np(signal_number);
-	bool is_key = signal_number == SIGINT;
-	return wdr_error_set(error, WDR_ERROR_STOPPED, "stopped by %s%s", is_key ? "" : "SIG",
-		is_key ? "Ctrl-C"
-		: name ? name
-		       : "?");
+	return wdr_error_set(error, WDR_ERROR_STOPPED, "stopped by SIG%s", name ? name : "?");
 }

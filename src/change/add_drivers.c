@@ -99,7 +99,7 @@ static GPtrArray *wanted_names(const WdrDriversPlan *p)
 	return names;
 }
 
-/* A list of one module a line, the rest of the line its options, behind # a warning. */
+/* A list of one module a line, the rest of the line its options, behind # a comment. */
 static bool is_listed(const char *text, const char *name)
 {
 	g_auto(GStrv) lines = g_strsplit(text, "\n", -1);

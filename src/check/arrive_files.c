@@ -117,10 +117,10 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 {
 	g_autofree char *path = wdr_packing_file(c->a->records, p->number);
 	const WdrSystemPart *now = wdr_arriving_part(c->a, p);
-	WdrPartMethod entry = wdr_itinerary_method(p);
+	WdrPartMethod method = wdr_itinerary_method(p);
 	g_autoptr(GError) error = NULL;
 
-	if (!now || !now->volume || (entry != WDR_METHOD_EXT && entry != WDR_METHOD_FAT))
+	if (!now || !now->volume || (method != WDR_METHOD_EXT && method != WDR_METHOD_FAT))
 		return;
 	c->volume = now->volume;
 	if (access(path, F_OK) != 0)

@@ -1,9 +1,8 @@
 /* Looks once at the disks of an itinerary and at all others, for the checks and rehearsals. */
 #include "check/machine.h"
 
-#include "disk/users.h"
-
 #include "boot/system/survey.h"
+#include "disk/users.h"
 #include "plan/running_source.h"
 
 void wdr_machine_look(const WdrWorld *world, const WdrItinerary *it, WdrMachine *ret)
@@ -25,15 +24,19 @@ void wdr_machine_clear(WdrMachine *a)
 	g_clear_pointer(&a->target, wdr_disk_free);
 }
 
+bool wdr_machine_runs_source(const WdrMachine *a)
+{
+	return a->source && wdr_disk_has_root(a->world, a->source);
+}
+
 /* What advice is about: before a move its source, afterwards the disk that was made. */
 static void set_fix(const WdrMachine *a, bool is_planned, bool is_root_alone, WdrRehearsing *how)
 {
 	bool is_on_source = is_planned || is_root_alone;
-	bool is_running = a->source && wdr_disk_has_root(a->world, a->source);
 
 	if (!is_on_source)
 		how->fix_on = wdr_itinerary_disk_word(&a->it->target);
-	else if (!is_running)
+	else if (!wdr_machine_runs_source(a))
 		how->fix_on = wdr_itinerary_disk_word(&a->it->source);
 	how->fix_for = is_on_source ? wdr_itinerary_disk_word(&a->it->target) : NULL;
 }

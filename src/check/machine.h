@@ -17,8 +17,11 @@ void wdr_machine_look(const WdrWorld *world, const WdrItinerary *it, WdrMachine 
 void wdr_machine_clear(WdrMachine *a);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMachine, wdr_machine_clear)
 
-/* is_planned: advice is about the source. Rehearses the system that starts once an itinerary was
- * carried out, on its board, with the machine's other disks: of a whole move the target (the source
- * unplugged), of a root alone the source, beside which `root` is, the target. */
+/* Whether the source is the disk that the machine runs from. */
+bool wdr_machine_runs_source(const WdrMachine *a);
+
+/* Rehearses the system that starts once an itinerary was carried out, on its board, with the
+ * machine's other disks: of a whole move the target (the source unplugged), of a root alone the
+ * source, beside which `root` is, the target. is_planned: advice is about the source. */
 WdrRehearsal *wdr_machine_rehearse(
 	const WdrMachine *a, WdrSystem *starts, WdrSystem *root, bool is_planned);

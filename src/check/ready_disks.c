@@ -61,8 +61,8 @@ static void check_room(WdrReady *r)
 {
 	for (guint i = 0; i < r->around.it->parts->len; i++) {
 		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
-		WdrPartMethod entry = wdr_itinerary_method(p);
-		if (entry != WDR_METHOD_EXT && entry != WDR_METHOD_FAT)
+		WdrPartMethod method = wdr_itinerary_method(p);
+		if (method != WDR_METHOD_EXT && method != WDR_METHOD_FAT)
 			continue;
 		g_autofree char *bytes = wdr_format_size(p->bytes);
 		g_autofree char *spare = wdr_format_size(p->spare);

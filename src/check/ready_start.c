@@ -66,8 +66,6 @@ static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
 
 void wdr_ready_start(WdrReady *r)
 {
-	static const WdrState states[] = { WDR_STATE_OK, WDR_STATE_WARNING, WDR_STATE_STOP,
-		WDR_STATE_WARNING };
 	g_autoptr(WdrRehearsal) planned = NULL;
 	g_autoptr(GError) error = NULL;
 
@@ -79,9 +77,10 @@ void wdr_ready_start(WdrReady *r)
 	}
 	for (guint i = 0; i < planned->steps->len; i++) {
 		const WdrStep *step = planned->steps->pdata[i];
+		WdrState state = step->state == WDR_STATE_UNKNOWN ? WDR_STATE_WARNING : step->state;
 		if (is_told(planned, i))
-			wdr_checks_add(r->checks, name_of(step->stage), states[step->state],
-				step->hint, step->text);
+			wdr_checks_add(
+				r->checks, name_of(step->stage), state, step->hint, step->text);
 	}
 	if (planned->steps->len)
 		say_unreached(r, planned);

@@ -44,28 +44,6 @@ static bool has_no_empty_name(const GOptionEntry *entries, GError **error)
 	return true;
 }
 
-/* "--from", …, NULL-ended. */
-static GPtrArray *option_names(const GOptionEntry *own, const GOptionEntry *global)
-{
-	const GOptionEntry *const lists[] = { own, global };
-	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
-
-	for (size_t i = 0; i < G_N_ELEMENTS(lists); i++) {
-		for (const GOptionEntry *e = lists[i]; e && e->long_name; e++)
-			g_ptr_array_add(names, g_strconcat("--", e->long_name, NULL));
-	}
-	g_ptr_array_add(names, g_strdup("--help"));
-	g_ptr_array_add(names, NULL);
-	return names;
-}
-
-char *wdr_cli_option_error(const GError *error, const GOptionEntry *own, const GOptionEntry *global)
-{
-	g_autoptr(GPtrArray) names = option_names(own, global);
-
-	return wdr_option_error(error, (const char *const *)names->pdata);
-}
-
 bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
 	int *argc, char ***argv, GError **error)
 {
@@ -85,7 +63,7 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	g_option_context_add_group(context, group);
 	if (g_option_context_parse(context, argc, argv, &local))
 		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
-	g_autofree char *why = wdr_cli_option_error(local, entries, global);
+	g_autofree char *why = wdr_option_error(local, entries, global);
 	g_autofree char *help = wdr_command(command->name, "--help");
 	wdr_error_set(error, WDR_ERROR_USAGE, "%s: %s", command->name, why);
 	wdr_error_hint(error, "for its options: %s", help);

@@ -45,10 +45,6 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals);
 bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
 	int *argc, char ***argv, GError **error);
 
-/* An error of GOption in our words; own: of the command, or NULL. The caller's. */
-char *wdr_cli_option_error(
-	const GError *error, const GOptionEntry *own, const GOptionEntry *global);
-
 /* The world that the global options ask for, with progress on stderr. */
 bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error);
 WdrOut wdr_cli_stdout(const WdrGlobals *globals);

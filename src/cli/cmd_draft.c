@@ -5,7 +5,6 @@
 #include "base/io.h"
 #include "check/planned_boot.h"
 #include "disk/backing.h"
-#include "disk/users.h"
 #include "present/show_itinerary.h"
 
 #include <string.h>
@@ -47,7 +46,7 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	else
 		wdr_out_text(out, WDR_STYLE_WARNING,
 			"the boot cannot be rehearsed beforehand: %s\n", error->message);
-	bool is_running = around.source && wdr_disk_has_root(world, around.source);
+	bool is_running = wdr_machine_runs_source(&around);
 	g_autofree char *ready = wdr_command("ready", is_running ? "" : "--from",
 		is_running ? "" : wdr_itinerary_disk_word(&it->source), "--to",
 		wdr_itinerary_disk_word(&it->target));

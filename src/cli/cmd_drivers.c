@@ -35,9 +35,12 @@ static bool parse(DriversOptions *o, WdrGlobals *globals, int argc, char **argv,
 		{ 0 },
 	};
 
-	const WdrStepUsage usage = { &wdr_cmd_drivers, entries,
-		"The disk or image whose system is looked at (default: the running one)",
-		"disks are named by --for and --on", 0 };
+	const WdrStepUsage usage = {
+		.command = &wdr_cmd_drivers,
+		.own = entries,
+		.on = "The disk or image whose system is looked at (default: the running one)",
+		.instead = "disks are named by --for and --on",
+	};
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error) &&
 	       wdr_cli_medium(o->medium, &o->attached_as, error);

@@ -26,9 +26,11 @@ static bool parse(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv
 		{ 0 },
 	};
 
-	const WdrStepUsage usage = { &wdr_cmd_firmware, entries,
-		"The disk or image whose boot volume is looked at (default: the running one)", NULL,
-		0 };
+	const WdrStepUsage usage = {
+		.command = &wdr_cmd_firmware,
+		.own = entries,
+		.on = "The disk or image whose boot volume is looked at (default: the running one)",
+	};
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
 }

@@ -46,9 +46,13 @@ static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv
 		{ 0 },
 	};
 
-	const WdrStepUsage usage = { &wdr_cmd_loader, entries,
-		"Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
-		"it writes one image", 1 };
+	const WdrStepUsage usage = {
+		.command = &wdr_cmd_loader,
+		.own = entries,
+		.on = "Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
+		.instead = "it writes one image",
+		.words_max = 1,
+	};
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, argc, argv, error) &&
 	       check(o, *argc, error);

@@ -25,9 +25,9 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(OrderOptions, options_clear)
 
 static bool check(const OrderOptions *o, GError **error)
 {
-	int entries = (o->first != NULL) + (o->number != NULL) + (o->targets != NULL);
+	int given = (o->first != NULL) + (o->number != NULL) + (o->targets != NULL);
 
-	return entries <= 1 ||
+	return given <= 1 ||
 	       wdr_error_set(error, WDR_ERROR_USAGE,
 		       "--first, --set and --targets each say what is tried first: give "
 		       "one of them");
@@ -55,7 +55,7 @@ static bool parse(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, G
 		{ 0 },
 	};
 
-	const WdrStepUsage usage = { &wdr_cmd_order, entries, NULL, NULL, 0 };
+	const WdrStepUsage usage = { .command = &wdr_cmd_order, .own = entries };
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error) &&
 	       check(o, error);

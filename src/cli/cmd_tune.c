@@ -36,9 +36,12 @@ static bool parse(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, GE
 		{ 0 },
 	};
 
-	const WdrStepUsage usage = { &wdr_cmd_tune, entries,
-		"The disk or image whose boot files are looked at (default: the running one)",
-		"settings are named by --set and --unset", 0 };
+	const WdrStepUsage usage = {
+		.command = &wdr_cmd_tune,
+		.own = entries,
+		.on = "The disk or image whose boot files are looked at (default: the running one)",
+		.instead = "settings are named by --set and --unset",
+	};
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
 }

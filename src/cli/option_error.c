@@ -43,17 +43,36 @@ static char *bad_value(const char *message)
 	return NULL;
 }
 
-char *wdr_option_error(const GError *error, const char *const *names)
+/* "--from", …, NULL-ended. */
+static GPtrArray *names_of(const GOptionEntry *own, const GOptionEntry *global)
+{
+	const GOptionEntry *const lists[] = { own, global };
+	GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
+
+	for (size_t i = 0; i < G_N_ELEMENTS(lists); i++) {
+		for (const GOptionEntry *e = lists[i]; e && e->long_name; e++)
+			g_ptr_array_add(names, g_strconcat("--", e->long_name, NULL));
+	}
+	g_ptr_array_add(names, g_strdup("--help"));
+	g_ptr_array_add(names, NULL);
+	return names;
+}
+
+static char *unknown_option(const char *option, const GOptionEntry *own, const GOptionEntry *global)
+{
+	g_autoptr(GPtrArray) names = names_of(own, global);
+	const char *meant = wdr_closest(option, (const char *const *)names->pdata);
+
+	return meant ? g_strdup_printf("there is no option '%s'; did you mean '%s'?", option, meant)
+		     : g_strdup_printf("there is no option '%s'", option);
+}
+
+char *wdr_option_error(const GError *error, const GOptionEntry *own, const GOptionEntry *global)
 {
 	static const char unknown[] = "Unknown option ";
 
-	if (g_str_has_prefix(error->message, unknown)) {
-		const char *option = error->message + strlen(unknown);
-		const char *meant = wdr_closest(option, names);
-		return meant ? g_strdup_printf(
-				       "there is no option '%s'; did you mean '%s'?", option, meant)
-			     : g_strdup_printf("there is no option '%s'", option);
-	}
+	if (g_str_has_prefix(error->message, unknown))
+		return unknown_option(error->message + strlen(unknown), own, global);
 	char *text = bad_value(error->message);
 	return text ? text : g_strdup(error->message);
 }

@@ -3,5 +3,6 @@
 
 #include <glib.h>
 
-/* names: of all options, "--from", NULL-ended. The caller's. */
-char *wdr_option_error(const GError *error, const char *const *names);
+/* own: the options of the command, NULL: there is none; both lists end with an empty entry. The
+ * caller's. */
+char *wdr_option_error(const GError *error, const GOptionEntry *own, const GOptionEntry *global);

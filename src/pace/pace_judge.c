@@ -20,7 +20,7 @@ enum {
 	AGAIN_MIN = 3, /* a stretch that is read so often may come from the disk's own memory */
 };
 
-static void G_GNUC_PRINTF(2, 3) warning(WdrPaced *p, const char *format, ...)
+static void G_GNUC_PRINTF(2, 3) warn(WdrPaced *p, const char *format, ...)
 {
 	va_list args;
 
@@ -34,12 +34,10 @@ static void G_GNUC_PRINTF(2, 3) warning(WdrPaced *p, const char *format, ...)
 static void judge_way(WdrPaced *p)
 {
 	if (!p->is_past_cache)
-		warning(p,
-			"the page cache could not be passed by here: the figures may be those of "
+		warn(p, "the page cache could not be passed by here: the figures may be those of "
 			"this machine's memory");
 	if (p->is_stand_in)
-		warning(p,
-			"this is a file: the figures are those of the disk of this machine that it "
+		warn(p, "this is a file: the figures are those of the disk of this machine that it "
 			"lies on, not of the medium that it is made for");
 }
 
@@ -50,13 +48,13 @@ static void judge_contents(WdrPaced *p)
 	double zeros = MAX(f->is_there ? f->zeros : 0, many->is_there ? many->zeros : 0);
 
 	if (zeros > ZEROS_MANY)
-		warning(p,
+		warn(p,
 			"%.0f %% of what was read were zeros: for places that nothing was written to "
 			"a disk may answer without its flash; to be sure, measure a folder on it",
 			zeros * 100);
 	if (f->is_there && p->span > 0 && f->bytes / p->span >= AGAIN_MIN) {
 		g_autofree char *span = wdr_format_size(p->span);
-		warning(p,
+		warn(p,
 			"its %s were read %" G_GUINT64_FORMAT
 			" times over: a disk's own memory may have served a part",
 			span, f->bytes / p->span);
@@ -78,7 +76,7 @@ static void judge_steadiness(WdrPaced *p)
 				kind->is_random ? "requests/s" : "MB/s");
 	}
 	if (list->len > 0)
-		warning(p,
+		warn(p,
 			"too unsteady to be relied on: %s; measure for longer (--seconds), with nothing "
 			"else going on",
 			list->str);
@@ -89,7 +87,7 @@ static void judge_processor(WdrPaced *p)
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++) {
 		const WdrPaceFigure *f = &p->figures[i];
 		if (f->is_there && f->cpu > PROCESSOR_BUSY) {
-			warning(p, "%s: this machine's processor was the limit, not the disk",
+			warn(p, "%s: this machine's processor was the limit, not the disk",
 				wdr_pace_kind((WdrPaceKind)i)->text);
 			return;
 		}
@@ -113,16 +111,15 @@ static void judge_full_link(const WdrWorld *world, WdrPaced *p, const WdrDisk *d
 
 	if (g_str_has_prefix(text, "USB ") &&
 		g_ascii_strtoull(text + strlen("USB "), NULL, 10) < USB_SUPERSPEED_MBIT)
-		warning(p,
-			"it is as fast as its link lets it be, and that is slow: a USB 3 port and "
+		warn(p, "it is as fast as its link lets it be, and that is slow: a USB 3 port and "
 			"cable carry ten times as much");
 	else if (best && wdr_link_rate(best) > p->link.rate)
-		warning(p,
+		warn(p,
 			"it is as fast as its link lets it be; the drive itself can do %s ('wanderitas "
 			"tune' tells what the board can)",
 			best);
 	else
-		warning(p, "it is as fast as its link lets it be");
+		warn(p, "it is as fast as its link lets it be");
 }
 
 static void judge_heat(const WdrWorld *world, const WdrDisk *disk, GString *causes)
@@ -160,7 +157,7 @@ static void judge_slow(const WdrWorld *world, WdrPaced *p, const WdrDisk *disk)
 					: "; nothing is seen that slows it down: the disk itself "
 					  "may not be faster, or be worn or nearly full");
 	/* Behind the first "; ". */
-	warning(p, "it is far below its link, at %.0f %% of it. Likely causes: %s",
+	warn(p, "it is far below its link, at %.0f %% of it. Likely causes: %s",
 		fastest(p) / (double)p->link.rate * 100, causes->str + 2);
 }
 
@@ -173,7 +170,7 @@ static void judge_link(const WdrWorld *world, WdrPaced *p)
 		!wdr_disk_find(world, p->disk, &disk, NULL))
 		return;
 	if (fastest(p) > MORE_THAN_ALL * (double)p->link.rate)
-		warning(p, "that is more than its link can carry: some of it came from a memory");
+		warn(p, "that is more than its link can carry: some of it came from a memory");
 	else if (fastest(p) >= NEAR_LIMIT * (double)p->link.rate)
 		judge_full_link(world, p, disk);
 	else if (fastest(p) < FAR_BELOW * (double)p->link.rate)

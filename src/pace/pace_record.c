@@ -118,15 +118,12 @@ static json_t *figure_to_json(const WdrPaceFigure *f, const WdrPaceKindInfo *kin
 static json_t *paced_to_json(const WdrPaced *p)
 {
 	json_t *figures = json_array();
-	json_t *warnings = json_array();
 
 	for (size_t i = 0; i < WDR_PACE_KINDS; i++) {
 		if (p->figures[i].is_there)
 			json_array_append_new(figures,
 				figure_to_json(&p->figures[i], wdr_pace_kind((WdrPaceKind)i)));
 	}
-	for (guint i = 0; i < p->warnings->len; i++)
-		json_array_append_new(warnings, wdr_json_text(p->warnings->pdata[i]));
 	return json_pack(
 		"{s:o, s:s, s:o, s:o, s:o, s:o, s:o, s:I, s:I, s:I, s:b, s:b, s:o, s:o, s:o, "
 		"s:o}",
@@ -135,8 +132,8 @@ static json_t *paced_to_json(const WdrPaced *p)
 		wdr_json_text(p->serial), "link", wdr_json_text(p->link.text), "link_bytes_per_s",
 		(json_int_t)p->link.rate, "size", (json_int_t)p->size, "span", (json_int_t)p->span,
 		"past_cache", (int)p->is_past_cache, "stand_in", (int)p->is_stand_in, "label",
-		wdr_json_text(p->label), "failure", wdr_json_text(p->failure), "warnings", warnings,
-		"figures", figures);
+		wdr_json_text(p->label), "failure", wdr_json_text(p->failure), "warnings",
+		wdr_json_texts(p->warnings), "figures", figures);
 }
 
 json_t *wdr_pace_record_to_json(const WdrPaceRecord *r)

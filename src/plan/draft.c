@@ -162,11 +162,11 @@ static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 	for (guint i = 0; i < it->parts->len; i++) {
 		WdrItineraryPart *p = it->parts->pdata[i];
 		const WdrSystemPart *from = wdr_system_part(f->source->system, p->number);
-		WdrPartMethod entry = wdr_itinerary_method(p);
-		if (entry == WDR_METHOD_BLOCKS)
+		WdrPartMethod method = wdr_itinerary_method(p);
+		if (method == WDR_METHOD_BLOCKS)
 			fit_blocks(it, p);
-		else if (entry != WDR_METHOD_SWAP &&
-			 !(entry == WDR_METHOD_EXT ? fit_ext : fit_fat)(f, it, p, from, error))
+		else if (method != WDR_METHOD_SWAP &&
+			 !(method == WDR_METHOD_EXT ? fit_ext : fit_fat)(f, it, p, from, error))
 			return false;
 	}
 	return true;

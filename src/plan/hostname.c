@@ -33,7 +33,7 @@ typedef struct {
 	unsigned count;
 } Search;
 
-/* Those are edited, or go. Public keys have the name of who made them as a warning. */
+/* Those are edited, or go. Public keys have the name of who made them as a comment. */
 static bool is_known(const char *path)
 {
 	static const char *const known[] = { "etc/hostname", "etc/hosts", NULL };

@@ -8,7 +8,7 @@
 
 #include <string.h>
 
-static void place_clear(WdrItineraryVolume *p)
+static void volume_clear(WdrItineraryVolume *p)
 {
 	g_free(p->uuid);
 	g_free(p->label);
@@ -20,8 +20,8 @@ static void part_free(void *data)
 {
 	WdrItineraryPart *p = data;
 
-	place_clear(&p->from);
-	place_clear(&p->to);
+	volume_clear(&p->from);
+	volume_clear(&p->to);
 	g_free(p->fs);
 	g_free(p->type);
 	g_free(p->attributes);

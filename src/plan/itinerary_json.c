@@ -97,15 +97,6 @@ static json_t *left_to_json(const GPtrArray *left)
 	return list;
 }
 
-static json_t *texts_to_json(const GPtrArray *texts)
-{
-	json_t *list = json_array();
-
-	for (guint i = 0; i < texts->len; i++)
-		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
-	return list;
-}
-
 char *wdr_itinerary_to_json(const WdrItinerary *it)
 {
 	json_t *parts = json_array();
@@ -126,7 +117,7 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 		"into", it->into ? json_integer(it->into) : NULL, "extended",
 		extended_to_json(&it->extended), "partitions", parts, "edits", edits, "loader_area",
 		loader_to_json(&it->loader), "left_behind", left_to_json(it->left), "notes",
-		texts_to_json(it->notes));
+		wdr_json_texts(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -331,11 +322,11 @@ static bool check_identifier(const WdrItinerary *it)
 
 static bool check_identifiers(const WdrItineraryPart *p)
 {
-	WdrPartMethod entry = wdr_itinerary_method(p);
+	WdrPartMethod method = wdr_itinerary_method(p);
 
-	if (entry == WDR_METHOD_BLOCKS)
+	if (method == WDR_METHOD_BLOCKS)
 		return p->to.size >= p->from.size;
-	if (!p->to.uuid || entry != WDR_METHOD_FAT)
+	if (!p->to.uuid || method != WDR_METHOD_FAT)
 		return p->to.uuid && g_uuid_string_is_valid(p->to.uuid);
 	return strlen(p->to.uuid) == 9 && p->to.uuid[4] == '-' &&
 	       strspn(p->to.uuid, "0123456789ABCDEF-") == 9;

@@ -109,14 +109,13 @@ static void hang(const WdrOut *out, WdrStyle style, unsigned indent, const char 
 void wdr_out_hanging(const WdrOut *out, WdrStyle style, unsigned indent, const char *text)
 {
 	const char *command = wdr_command_in(text);
-	g_autofree char *before = command ? g_strndup(text, (size_t)(command - text)) : NULL;
-
 	bool fits = out->columns == 0 || indent + strlen(text) <= out->columns;
+
 	if (!command || fits) {
 		hang(out, style, indent, text);
 		return;
 	}
-	g_strchomp(before);
+	g_autofree char *before = g_strchomp(g_strndup(text, (size_t)(command - text)));
 	if (*before) {
 		hang(out, style, indent, before);
 		wdr_out_text(out, WDR_STYLE_PLAIN, "%*s", (int)indent, "");

@@ -130,6 +130,6 @@ void wdr_present_drivers_json(FILE *file, const WdrDriversPlan *p, const char *s
 		"format", "wanderitas-drivers/2", "on", wdr_json_text(p->site->disk->name), "for",
 		wdr_json_text(p->target), "medium", p->medium, "missing", (int)p->missing,
 		"boot_entries", starts, "files", wdr_present_file_plans_json(p->files), "runs",
-		runs, "todo", wdr_present_texts_json(p->left), "records", wdr_json_text(state));
+		runs, "todo", wdr_json_texts(p->left), "records", wdr_json_text(state));
 	wdr_json_print(root, file);
 }

@@ -62,6 +62,6 @@ void wdr_present_firmware_json(FILE *file, const WdrFirmwarePlan *p, const char 
 		json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format", "wanderitas-firmware/2",
 			"on", wdr_json_text(p->site->disk->name), "from", wdr_json_text(p->from),
 			"firmware", list, "files", wdr_present_file_plans_json(p->files), "todo",
-			wdr_present_texts_json(p->left), "records", wdr_json_text(state));
+			wdr_json_texts(p->left), "records", wdr_json_text(state));
 	wdr_json_print(root, file);
 }

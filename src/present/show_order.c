@@ -25,10 +25,10 @@ static json_t *orders_json(const GPtrArray *orders)
 
 	for (guint i = 0; i < orders->len; i++) {
 		const WdrOrderTold *t = orders->pdata[i];
-		json_array_append_new(list,
-			json_pack("{s:s, s:o, s:o, s:b}", "name", t->name, "value",
-				wdr_json_text(t->value), "tries", wdr_present_texts_json(t->tries),
-				"starts_over", (int)t->starts_over));
+		json_array_append_new(
+			list, json_pack("{s:s, s:o, s:o, s:b}", "name", t->name, "value",
+				      wdr_json_text(t->value), "tries", wdr_json_texts(t->tries),
+				      "starts_over", (int)t->starts_over));
 	}
 	return list;
 }
@@ -38,8 +38,8 @@ void wdr_present_order_json(FILE *file, const WdrOrderPlan *p, const char *state
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "format",
 		"wanderitas-order/2", "facts", wdr_present_facts_json(p->facts), "orders",
 		orders_json(p->orders), "diff", wdr_json_text(p->diff), "files",
-		wdr_present_file_plans_json(p->files), "todo", wdr_present_texts_json(p->left),
-		"records", wdr_json_text(state));
+		wdr_present_file_plans_json(p->files), "todo", wdr_json_texts(p->left), "records",
+		wdr_json_text(state));
 
 	wdr_json_print(root, file);
 }

@@ -15,7 +15,7 @@ char *wdr_pace_times(const WdrPaceFigure *f, const WdrPaceFigure *base);
 /* What a figure is compared with: that of the same disk before, failing that of the first one;
  * NULL: it is the first itself. */
 const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
-/* "9.1 x mmcblk0", "as mmcblk0"; NULL: there is nothing to hold it against. The caller's. */
+/* "9.1 x mmcblk0", "as mmcblk0"; NULL: there is nothing to compare it with. The caller's. */
 char *wdr_pace_verdict(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
 /* What its link carries, beside what came through it: "of 500", in MB/s; NULL: unknown, a figure of
  * small requests, which no link limits, or one that cannot have come through it. The caller's. */

@@ -56,15 +56,6 @@ void wdr_present_left(const WdrOut *out, const GPtrArray *left)
 	}
 }
 
-json_t *wdr_present_texts_json(const GPtrArray *texts)
-{
-	json_t *list = json_array();
-
-	for (guint i = 0; i < texts->len; i++)
-		json_array_append_new(list, wdr_json_text(texts->pdata[i]));
-	return list;
-}
-
 void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread, const char *state)
 {
 	wdr_out_text(out, has_unread ? WDR_STYLE_WARNING : WDR_STYLE_GOOD, "\n%s done: %s\n", name,

@@ -16,4 +16,3 @@ void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread,
 /* WdrFact, one a line. */
 void wdr_present_facts(const WdrOut *out, const GPtrArray *facts);
 json_t *wdr_present_facts_json(const GPtrArray *facts);
-json_t *wdr_present_texts_json(const GPtrArray *texts);

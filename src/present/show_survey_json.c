@@ -23,15 +23,6 @@ static json_t *part_json(const WdrSurveyDisk *d, guint i)
 		"unfinished", p->is_unfinished, "mounted_at", wdr_json_text(d->mounted->pdata[i]));
 }
 
-static json_t *texts(const GPtrArray *list)
-{
-	json_t *json = json_array();
-
-	for (guint i = 0; i < list->len; i++)
-		json_array_append_new(json, wdr_json_text(list->pdata[i]));
-	return json;
-}
-
 static json_t *mention_json(const WdrSurvey *s, const WdrSurveyDisk *d, const WdrMention *m)
 {
 	g_autoptr(WdrFinding) f = wdr_finding_new(s, d, m);
@@ -45,24 +36,22 @@ static json_t *mention_json(const WdrSurvey *s, const WdrSurveyDisk *d, const Wd
 		"column", (int)m->column, "format",
 		wdr_json_text(m->format ? m->format->name : NULL), "use", wdr_use_name(m->use),
 		"for", wdr_json_text(m->what), "entry", wdr_json_text(m->entry), "identifier",
-		wdr_json_text(m->text), "names", texts(f->names), "roles", texts(f->roles), "state",
-		wdr_state_name(state), "finding",
+		wdr_json_text(m->text), "names", wdr_json_texts(f->names), "roles",
+		wdr_json_texts(f->roles), "state", wdr_state_name(state), "finding",
 		f->mark ? json_string(wdr_mark_name(f->mark)) : json_null(), "hints",
-		texts(f->advice), "not_edited_because", wdr_json_text(m->frozen));
+		wdr_json_texts(f->advice), "not_edited_because", wdr_json_text(m->frozen));
 }
 
 static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)
 {
 	json_t *parts = json_array();
 	json_t *mentions = json_array();
-	json_t *warnings = json_array();
+	json_t *warnings = d->system ? wdr_json_texts(d->system->warnings) : json_array();
 
 	for (guint i = 0; d->system && i < d->system->parts->len; i++)
 		json_array_append_new(parts, part_json(d, i));
 	for (guint i = 0; d->system && i < d->system->mentions->len; i++)
 		json_array_append_new(mentions, mention_json(s, d, d->system->mentions->pdata[i]));
-	for (guint i = 0; d->system && i < d->system->warnings->len; i++)
-		json_array_append_new(warnings, wdr_json_text(d->system->warnings->pdata[i]));
 	return json_pack("{s:o, s:o, s:s, s:o, s:o, s:o, s:I, s:o, s:o, s:o, s:o, s:o, s:o, s:o}",
 		"name", wdr_json_text(d->disk->name), "path", wdr_json_text(d->disk->path),
 		"medium", d->disk->medium, "link", wdr_json_text(d->disk->link), "model",

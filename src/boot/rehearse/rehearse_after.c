@@ -210,9 +210,10 @@ static void walk_fstab(WdrWalk *w)
 
 static void walk_mentions(WdrWalk *w)
 {
+	g_autofree char *fix = wdr_walk_readdress(w, NULL);
+
 	for (guint i = 0; i < w->root_disk->mentions->len; i++) {
 		const WdrMention *m = w->root_disk->mentions->pdata[i];
-		g_autofree char *fix = wdr_walk_readdress(w, NULL);
 		bool is_seen = m->use == WDR_USE_ROOT || strcmp(m->file, "etc/fstab") == 0 ||
 			       m->identifier.kind == WDR_BY_NUMBER;
 		const WdrSystem *disk = NULL;

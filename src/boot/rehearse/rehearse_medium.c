@@ -98,21 +98,27 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	return true;
 }
 
+static void check_probe(WdrWalk *w, const WdrBoard *b, const WdrBootEntries *entries)
+{
+	if (b->series != 5 || !is_medium(w, "NVMe") || !entries->switches_pcie || b->probes_pcie)
+		return;
+	g_autofree char *command = wdr_command("order", "--first", "nvme", "--write");
+	g_autofree char *hint = g_strdup_printf("to store PCIE_PROBE=1: %s", command);
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, hint,
+		"config.txt switches the PCIe connector on, as adapters want that do not "
+		"announce themselves; the firmware looks for a drive behind those only with "
+		"PCIE_PROBE=1");
+}
+
 static bool check_firmware(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const WdrBoard *b = w->board;
-	g_autofree char *command = wdr_command("order", "--first", "nvme", "--write");
-	g_autofree char *probes = g_strdup_printf("to store PCIE_PROBE=1: %s", command);
 
 	if (!b || b->series == 0 || !is_of_board(w->medium))
 		return true;
 	if (!check_ability(w, b) || (b->series >= 4 && !check_order(w, b)))
 		return false;
-	if (b->series == 5 && is_medium(w, "NVMe") && entries->switches_pcie && !b->probes_pcie)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, probes,
-			"config.txt switches the PCIe connector on, as adapters want that do not "
-			"announce themselves; the firmware looks for a drive behind those only with "
-			"PCIE_PROBE=1");
+	check_probe(w, b, entries);
 	return true;
 }
 
