@@ -50,6 +50,7 @@ static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv
 		.command = &wdr_cmd_loader,
 		.own = entries,
 		.on = "Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
+		.on_what = "DEVICE",
 		.instead = "it writes one image",
 		.words_max = 1,
 	};

@@ -15,7 +15,8 @@ void wdr_step_options_clear(WdrStepOptions *o)
 
 static void append_options(GArray *all, const WdrStepUsage *usage, WdrStepOptions *o)
 {
-	const GOptionEntry on = { "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on, usage->on, "DISK" };
+	const GOptionEntry on = { "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on, usage->on,
+		usage->on_what ? usage->on_what : "DISK" };
 	const GOptionEntry shared[] = {
 		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
 			"Apply the changes; without this they are only shown", NULL },

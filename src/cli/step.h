@@ -19,6 +19,7 @@ typedef struct {
 	const WdrCommand *command;
 	const GOptionEntry *own; /* its own options, which --help shows first */
 	const char *on;          /* help for --on; NULL: the command has no such option */
+	const char *on_what;     /* what --on takes; NULL: "DISK" */
 	const char *instead; /* how things are named, as it takes no words; NULL: nothing to say */
 	int words_max;
 } WdrStepUsage;

@@ -96,6 +96,16 @@ START_TEST(every_command_has_help)
 }
 END_TEST
 
+/* As the line above the options has it: a loader goes to flash, too. */
+START_TEST(loader_help_names_a_device)
+{
+	SupRun run = WANDERITAS("loader", "--help");
+
+	bench_expect(&run, 0, "[--on DEVICE]");
+	ck_assert_ptr_nonnull(strstr(run.out, "--on=DEVICE"));
+}
+END_TEST
+
 START_TEST(demo_refuses_a_full_folder)
 {
 	sup_write(sup_path("mine"), "mine");
@@ -290,6 +300,7 @@ Suite *suite_commands(void)
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
 	tcase_add_loop_test(t, words_are_completed, 0, G_N_ELEMENTS(completions));
 	tcase_add_test(t, every_command_has_help);
+	tcase_add_test(t, loader_help_names_a_device);
 	tcase_add_test(t, demo_refuses_a_full_folder);
 	tcase_add_test(t, survey_shows_all);
 	tcase_add_test(t, survey_as_json);
