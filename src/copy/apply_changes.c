@@ -147,7 +147,7 @@ static bool find_child(Apply *a, const char *path, WdrNamed *ret, GError **error
 	const WdrNamed *it = g_hash_table_lookup(in->names, name);
 	if (!it)
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
-			"the target has no /%s, which its packing list tells of", path);
+			"the target has no /%s, which is in its packing list", path);
 	*ret = *it;
 	return true;
 }

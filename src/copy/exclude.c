@@ -40,7 +40,7 @@ bool wdr_exclude_check(char *const *patterns, GError **error)
 		const char *why = len == 0                      ? "it is empty"
 				  : strchr(p, '/') && *p != '/' ? "a path begins with /"
 				  : p[len - 1] == '/'           ? "it ends in /"
-				  : strstr(p, "//")             ? "it has // in it"
+				  : strstr(p, "//")             ? "it contains //"
 				  : strstr(p, "**")             ? "** means no more than *"
 								: NULL;
 		if (why)

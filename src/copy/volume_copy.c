@@ -3,6 +3,8 @@
  *   planner ── batches ──────────────────────────> writer (the caller's thread) ──> builder
  *      └────── files with content, by place ──> 2 readers ── chunks ──┘
  *
+ *   A reporter tells the observer how far it is.
+ *
  * Rules that keep this correct:
  *   - Only the planner touches the walk, only the writer touches the builder, the record and the
  *     checkpoints. Volumes must allow opening and reading from several threads.
@@ -20,7 +22,7 @@
 enum {
 	READERS = 2,
 	BATCHES_AHEAD = 2,
-	PROGRESS_EVERY_US = 200000,
+	REPORT_EVERY_US = 200000,
 	CHECKPOINT_EVERY_US = 20 * 1000000,
 };
 
@@ -122,27 +124,49 @@ static void report(WdrCopyRun *r)
 	g_mutex_lock(&r->lock);
 	p.bytes_done = r->count ? wdr_copy_count_bytes(r->count) : r->read_bytes;
 	p.entries_done = r->entries;
+	p.bytes_read = r->count ? r->copy->total.bytes_done + r->read_bytes : 0;
 	g_mutex_unlock(&r->lock);
-	p.bytes_done = MIN(p.bytes_done, p.bytes_total);
-	p.entries_done = MIN(p.entries_done, p.entries_total);
+	if (p.bytes_total > 0)
+		p.bytes_done = MIN(p.bytes_done, p.bytes_total);
+	if (p.entries_total > 0)
+		p.entries_done = MIN(p.entries_done, p.entries_total);
 	wdr_world_progress(r->world, &p);
 }
 
-/* Waits for something to change, and keeps the progress going meanwhile. Called under the lock. */
-static void wait_a_little(WdrCopyRun *r)
+/* Reports a few times a second, whatever the writer waits for: a slow medium can hold it up for
+ * seconds. Nobody else reports while the copying lasts. */
+static void *report_thread(void *data)
 {
-	if (g_cond_wait_until(&r->changed, &r->lock, g_get_monotonic_time() + PROGRESS_EVERY_US))
-		return;
-	g_mutex_unlock(&r->lock);
-	report(r);
+	WdrCopyRun *r = data;
+
 	g_mutex_lock(&r->lock);
+	while (!r->is_over) {
+		int64_t next = g_get_monotonic_time() + REPORT_EVERY_US;
+		if (g_cond_wait_until(&r->over, &r->lock, next))
+			continue;
+		g_mutex_unlock(&r->lock);
+		report(r);
+		g_mutex_lock(&r->lock);
+	}
+	g_mutex_unlock(&r->lock);
+	return NULL;
+}
+
+static void end_reports(WdrCopyRun *r, GThread *reporter)
+{
+	g_mutex_lock(&r->lock);
+	r->is_over = true;
+	g_cond_signal(&r->over);
+	g_mutex_unlock(&r->lock);
+	g_thread_join(reporter);
+	report(r);
 }
 
 static WdrBatch *take_batch(WdrCopyRun *r)
 {
 	g_mutex_lock(&r->lock);
 	while (r->batches.length == 0 && !r->is_planned && !r->is_stopping)
-		wait_a_little(r);
+		g_cond_wait(&r->changed, &r->lock);
 	WdrBatch *w = r->is_stopping ? NULL : g_queue_pop_head(&r->batches);
 	g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
@@ -180,7 +204,7 @@ static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 {
 	g_mutex_lock(&r->lock);
 	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping)
-		wait_a_little(r);
+		g_cond_wait(&r->changed, &r->lock);
 	WdrChunk *chunk = r->is_stopping ? NULL : g_queue_pop_head(&job->chunks);
 	*is_end = !chunk;
 	g_mutex_unlock(&r->lock);
@@ -292,7 +316,6 @@ static bool record_jobs(WdrCopyRun *r, const WdrBatch *w, guint from, guint to, 
 	g_mutex_lock(&r->lock);
 	r->entries += to - from;
 	g_mutex_unlock(&r->lock);
-	report(r);
 	return true;
 }
 
@@ -307,7 +330,6 @@ static void fit_entries(const WdrCopyRun *r, const WdrBatch *w)
 /* Entries first, then contents in the order of their places on the source, then the record. */
 static bool write_batch(WdrCopyRun *r, WdrBatch *w, GError **error)
 {
-	int64_t reported = g_get_monotonic_time();
 	guint n = w->jobs->len;
 	/* All but a long file, the last in both orders, is recorded before it is begun. */
 	guint first = ends_with_long_file(w) ? n - 1 : n;
@@ -325,10 +347,6 @@ static bool write_batch(WdrCopyRun *r, WdrBatch *w, GError **error)
 		if ((is_long && !record_jobs(r, w, 0, first, error)) ||
 			!write_job(r, w, job, error))
 			return false;
-		if (g_get_monotonic_time() - reported > PROGRESS_EVERY_US) {
-			report(r);
-			reported = g_get_monotonic_time();
-		}
 	}
 	return record_jobs(r, w, first < n ? first : 0, n, error);
 }
@@ -396,6 +414,7 @@ bool wdr_copy_volume(
 	}
 	g_mutex_init(&r.lock);
 	g_cond_init(&r.changed);
+	g_cond_init(&r.over);
 	g_queue_init(&r.batches);
 	g_queue_init(&r.to_read);
 	g_queue_init(&r.small);
@@ -405,7 +424,9 @@ bool wdr_copy_volume(
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
 	for (size_t i = 0; i < READERS; i++)
 		readers[i] = g_thread_new("reader", wdr_copy_read_thread, &r);
+	GThread *reporter = g_thread_new("reporter", report_thread, &r);
 	write_all(&r);
+	end_reports(&r, reporter);
 	g_thread_join(planner);
 	for (size_t i = 0; i < READERS; i++)
 		g_thread_join(readers[i]);
@@ -419,6 +440,7 @@ bool wdr_copy_volume(
 	wdr_tree_walk_free(r.walk);
 	g_mutex_clear(&r.lock);
 	g_cond_clear(&r.changed);
+	g_cond_clear(&r.over);
 	if (!failure)
 		return true;
 	g_propagate_error(error, failure);

@@ -126,6 +126,8 @@ typedef struct {
 	size_t allocated; /* bytes of room in all chunks, idle ones too */
 	uint64_t turn;    /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
+	GCond over; /* ends the reporter: */
+	bool is_over;
 	/* The writer's own. */
 	int64_t checkpoint_at; /* when the last one was made */
 	uint64_t checkpoint_bytes;

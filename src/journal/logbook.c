@@ -173,7 +173,12 @@ bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...)
 	va_start(args, format);
 	g_autofree char *what = g_strdup_vprintf(format, args);
 	va_end(args);
-	wdr_world_step(l->world, "%s", what);
+	return wdr_logbook_numbered_step(l, 0, what, error);
+}
+
+bool wdr_logbook_numbered_step(WdrLogbook *l, unsigned number, const char *what, GError **error)
+{
+	wdr_world_numbered_step(l->world, number, what);
 	return append(l,
 		json_pack("{s:I, s:s, s:o}", "at", (json_int_t)wdr_world_now(l->world), "event",
 			"step", "what", wdr_json_text(what)),

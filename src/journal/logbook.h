@@ -74,6 +74,8 @@ bool wdr_logbook_open(const WdrWorld *world, const char *path, WdrLogbook **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Also tells the world's observer. */
 bool wdr_logbook_step(WdrLogbook *l, GError **error, const char *format, ...) G_GNUC_PRINTF(3, 4);
+/* One of the numbered steps of a work; the number goes to the observer alone. */
+bool wdr_logbook_numbered_step(WdrLogbook *l, unsigned number, const char *what, GError **error);
 bool wdr_logbook_change(WdrLogbook *l, const WdrChange *change, GError **error);
 bool wdr_logbook_changed(WdrLogbook *l, unsigned number, GError **error);
 bool wdr_logbook_rewound(WdrLogbook *l, unsigned number, GError **error);

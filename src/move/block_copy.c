@@ -24,8 +24,7 @@ static bool make_swap(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 	size_t len = (size_t)MIN(WDR_SWAP_HEAD_BYTES, MIN(p->from.size, p->to.size));
 	WdrSwap swap;
 
-	if (!wdr_logbook_step(
-		    m->records.logbook, error, "making the swap area of partition %u", p->number) ||
+	if (!wdr_move_run_step(m, error, "making the swap area of partition %u", p->number) ||
 		!wdr_blockdev_read(m->disks.source->system->dev, head, len, p->from.start, error))
 		return false;
 	if (!wdr_swap_parse(head, len, &swap) || !wdr_swap_parse_uuid(p->to.uuid, swap.uuid))
@@ -73,7 +72,8 @@ static bool go_over(const WdrMoveRun *m, const Pass *pass, WdrHash *ret, GError 
 	for (uint64_t done = 0; done < r->size; done += CHUNK_BYTES) {
 		size_t len = (size_t)MIN(CHUNK_BYTES, r->size - done);
 		WdrProgress progress = { .bytes_done = of->before + done,
-			.bytes_total = of->total };
+			.bytes_total = of->total,
+			.is_reading_back = !pass->to };
 		if (chunks++ % REPORT_EVERY == 0)
 			wdr_world_progress(m->world, &progress);
 		WdrCarefulRead careful = { wdr_read_device, pass->from, pass->damage,
@@ -109,8 +109,7 @@ static bool copy_range(WdrMoveRun *m, const WdrBlockRange *r, const Stretch *of,
 
 static bool announce(WdrMoveRun *m, const char *what, GError **error)
 {
-	return wdr_logbook_step(
-		m->records.logbook, error, "copying %s block by block, and reading it back", what);
+	return wdr_move_run_step(m, error, "copying %s block by block, and reading it back", what);
 }
 
 bool wdr_move_run_copy_range(WdrMoveRun *m, const WdrBlockRange *range, GError **error)

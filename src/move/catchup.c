@@ -247,7 +247,7 @@ static void tell(WdrCaughtUp *ret, const Found *f)
 }
 
 /* Before the first change the target is made unbootable again (wdr_last_part_take), and each part
- * is marked "changing" in the logbook: cut off here, it is copied anew. */
+ * is marked "changing" in the logbook: cut off here, it is copied again. */
 static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found, GError **error)
 {
 	if (!last_part->dev && !wdr_last_part_take(m, last_part, error))
@@ -304,7 +304,7 @@ static bool is_unfinished(const WdrMoveRun *m, GError **error)
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is the target of an unfinished move",
 		m->it->target.name);
 	g_autofree char *next = wdr_command("move", "--resume", m->records.state);
-	wdr_error_hint(error, "to go on with it: %s", next);
+	wdr_error_hint(error, "to continue it: %s", next);
 	return false;
 }
 

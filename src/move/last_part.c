@@ -115,7 +115,7 @@ bool wdr_last_part_resume(WdrMoveRun *m, WdrLastPart *ret, bool has_head, GError
 	if (!wdr_record_read(path, HELD_BYTES, &head, &len, error))
 		return false;
 	if (len != HELD_BYTES)
-		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is not whole", path);
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is incomplete", path);
 	return wdr_blockdev_write(ret->dev, head, len, 0, error);
 }
 
@@ -158,9 +158,9 @@ static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
 	const WdrItineraryPart *p = h->part;
 
 	if (!wdr_stop_check(error) ||
-		!wdr_logbook_step(m->records.logbook, error,
+		!wdr_move_run_step(m, error,
 			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
-						 : "making partition %u whole",
+						 : "completing partition %u",
 			p->number) ||
 		!wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) ||
 		!wdr_blockdev_release(h->dev, error) ||
@@ -205,8 +205,7 @@ static bool put_boot_code(WdrMoveRun *m, GError **error)
 bool wdr_last_part_release(WdrMoveRun *m, WdrLastPart *h, GError **error)
 {
 	return write_held(m, h, error) && check_released(m, h->part, error) &&
-	       (m->it->into || wdr_logbook_step(m->records.logbook, error,
-				       "writing the final partition table")) &&
+	       (m->it->into || wdr_move_run_step(m, error, "writing the final partition table")) &&
 	       wdr_move_run_write_table(m, true, error) && put_boot_code(m, error) &&
 	       wdr_blockdev_flush(m->disks.target, error) &&
 	       wdr_logbook_mark(m->records.logbook, WDR_MARK_RELEASED, error) &&

@@ -92,7 +92,7 @@ static bool wipe(WdrMoveRun *m, uint64_t start, uint64_t size, GError **error)
 	       wdr_blockdev_zero(m->disks.target, start + size - part, part, error);
 }
 
-/* What is going to be erased is of no use to the medium any more. */
+/* What will be erased is of no use to the medium any more. */
 static void discard(WdrMoveRun *m)
 {
 	const WdrItineraryPart *only = m->it->parts->pdata[0];
@@ -124,7 +124,7 @@ static bool clear_target(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *erased = wdr_itinerary_erased(m->it);
 
-	if (!wdr_logbook_step(m->records.logbook, error,
+	if (!wdr_move_run_step(m, error,
 		    m->it->into ? "clearing %s"
 				: "clearing %s and writing an empty partition table",
 		    erased))
@@ -177,13 +177,13 @@ static bool look_at_seal(
 			" bytes, and had %" G_GUINT64_FORMAT " when the partition was copied",
 			p->number, now.list_bytes, was->list_bytes);
 		wdr_error_hint(error,
-			"run the same move again without --resume: it starts over; the source is as it was");
+			"run the same move again without --resume: it starts over; the source is unchanged");
 		return false;
 	}
 	*ret_holds = !was->has_head || wdr_hash_equal(was->head, now.head);
 	if (!*ret_holds)
 		wdr_world_note(m->world,
-			"partition %u of the target was changed since it was copied: it is copied anew",
+			"partition %u of the target was changed since it was copied: it is copied again",
 			p->number);
 	return true;
 }
@@ -221,7 +221,7 @@ bool wdr_move_run_check_unreadable(const WdrMoveRun *m, GError **error)
 
 	if (count == 0 || m->accepts_damage)
 		return true;
-	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read whole",
+	wdr_error_set(error, WDR_ERROR_IO, "%s: %u file%s could not be read completely",
 		m->it->source.name, count, count == 1 ? " or folder" : "s or folders");
 	g_autofree char *finish =
 		wdr_command("move", "--resume", "--accept-damage", m->records.state);
@@ -265,7 +265,7 @@ static bool copy_volume(WdrMoveRun *m, const WdrItineraryPart *p, GError **error
 {
 	if (!wdr_move_run_fill(m, p, m->disks.target, p->to.start, error) ||
 		!wdr_move_run_compare(m, p, m->disks.medium, p->to.start, error) ||
-		!wdr_logbook_step(m->records.logbook, error, "checking partition %u", p->number))
+		!wdr_move_run_step(m, error, "checking partition %u", p->number))
 		return false;
 	return wdr_move_run_is_fat(p)
 		       ? wdr_move_run_check_fat(m, m->disks.medium, p->to.start, p->to.size, error)
@@ -300,8 +300,7 @@ static bool copy_last(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	       wdr_last_part_look(last_part, error) &&
 	       wdr_move_run_compare(m, p, last_part->seen, 0, error) &&
 	       (!wdr_move_run_is_fat(p) ||
-		       (wdr_logbook_step(
-				m->records.logbook, error, "checking partition %u", p->number) &&
+		       (wdr_move_run_step(m, error, "checking partition %u", p->number) &&
 			       wdr_move_run_check_fat(m, last_part->seen, 0, p->to.size, error))) &&
 	       wdr_move_run_note_copied(m, p, error);
 }
@@ -369,6 +368,7 @@ static bool copy_all(WdrMoveRun *m, GError **error)
 	g_auto(WdrLastPart) last_part = { 0 };
 	const WdrItineraryPart *last = wdr_move_run_last(m->it);
 
+	wdr_move_run_tell_work(m);
 	if (!m->records.logged.is_cleared && !clear_target(m, error))
 		return false;
 	*m->has_begun = true;
@@ -464,7 +464,7 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 			"the boot files of %s are being changed, and may be half changed",
 			m->it->source.name);
 		g_autofree char *undo = wdr_command("rewind", m->records.state);
-		wdr_error_hint(error, "restore them, then go on with the move: %s", undo);
+		wdr_error_hint(error, "restore them, then continue the move: %s", undo);
 		return false;
 	}
 	return true;

@@ -34,6 +34,8 @@ typedef struct {
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrMoveResult *result;
 	bool *has_begun;
+	unsigned step; /* number of the present step; 0: before the first */
+	WdrWork work;  /* as it was told; its read_back_per_s is set once it was measured */
 	struct WdrLastPart *last_part; /* of the last part, from when it is begun; borrowed */
 } WdrMoveRun;
 
@@ -48,6 +50,17 @@ bool wdr_move_run_lock(WdrMoveRun *m, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Closes all of it. A failure, which is taken over, goes into the logbook and to the caller;
  * returns whether there was none. */
 bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error);
+
+/* ---- what is to do, and how far it is (work.c) ---- */
+
+/* Tells the observer how many steps and bytes are left. Before the first step. */
+void wdr_move_run_tell_work(WdrMoveRun *m);
+/* Begins the next of these steps: the logbook and the observer get it. */
+bool wdr_move_run_step(WdrMoveRun *m, GError **error, const char *format, ...)
+	G_GNUC_PRINTF(3, 4) G_GNUC_WARN_UNUSED_RESULT;
+/* Measures, once a move, how fast the target gives back what was written up to `bytes` of the part:
+ * so the time left can count reading back before it begins. Called by the thread that writes. */
+void wdr_move_run_try_read_back(WdrMoveRun *m, const WdrItineraryPart *p, uint64_t bytes);
 
 /* ---- before anything is written (prepare.c) ---- */
 

@@ -166,7 +166,8 @@ static bool open_source_disk(WdrMoveRun *m, GError **error)
 
 	if (!find_disk(m, &m->it->source, &disk, error))
 		return false;
-	wdr_world_step(m->world, "reading the source %s", m->it->source.name);
+	wdr_world_step(m->world, "comparing %s and %s with the itinerary", m->it->source.name,
+		m->it->target.name);
 	if (!wdr_source_open(m->world, disk, m->records.state, notes, &m->disks.source, error))
 		return false;
 	tell_notes(m, notes);
@@ -316,8 +317,8 @@ bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
 		m->it->target.name, (const char *)changes->pdata[0]);
 	g_autofree char *look = wdr_command("survey");
-	wdr_error_hint(error,
-		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
+	wdr_error_hint(
+		error, "nothing was written; check the disks, then draw a new itinerary: %s", look);
 	return false;
 }
 

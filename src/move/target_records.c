@@ -266,16 +266,14 @@ bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 		return true;
 	uint64_t offset = 0;
 	WdrBlockDev *dev = wdr_last_part_device(m, last_part, p, false, &offset);
-	if (!wdr_logbook_step(
-		    m->records.logbook, error, "leaving the records of the move on the target") ||
+	if (!wdr_move_run_step(m, error, "leaving the records of the move on the target") ||
 		!wdr_move_run_open_volume(p, dev, offset, &before, error))
 		return false;
 	Records *all = collect(m);
 	bool is_fine = look_at_target(all, before, &fits, error);
 	if (is_fine && !fits)
 		wdr_world_note(m->world,
-			"the records of the move are not put onto the target: there is no room for "
-			"them, or something else is in their place");
+			"the records of the move are not put onto the target: there is no space for them, or something else is in their place");
 	if (is_fine && fits)
 		is_fine = put(m, last_part, p, all, error);
 	else if (is_fine && last_part->part != p)

@@ -46,6 +46,8 @@ static double now_s(void)
 
 /* ---- filling ---- */
 
+enum { TRY_READ_BACK_AT = 64 * 1024 * 1024 };
+
 typedef struct {
 	WdrMoveRun *m;
 	const WdrItineraryPart *part;
@@ -53,6 +55,7 @@ typedef struct {
 	WdrPacking *packing;
 	WdrCopyCount *count;
 	WdrCheckpoint from; /* empty: from the start */
+	bool has_tried;     /* to read back; the writing thread's own */
 } Filling;
 
 static void filling_clear(Filling *f)
@@ -81,6 +84,19 @@ static bool make_checkpoint(void *data, GVariant *walk, GError **error)
 	c.entries = wdr_packing_entries(f->packing);
 	c.bytes = wdr_copy_count_bytes(f->count);
 	return wdr_checkpoint_save(path, &c, error);
+}
+
+/* Called by the thread that writes, each time the medium has some more. */
+static void count_done(void *data, uint64_t bytes)
+{
+	Filling *f = data;
+
+	wdr_copy_count_done(f->count, bytes);
+	uint64_t done = wdr_copy_count_bytes(f->count);
+	if (f->has_tried || done < TRY_READ_BACK_AT)
+		return;
+	f->has_tried = true;
+	wdr_move_run_try_read_back(f->m, f->part, done);
 }
 
 static bool may_miss(void *data, const char *path)
@@ -117,8 +133,8 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 	const WdrItineraryPart *p = f->part;
 	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	g_autofree char *checkpoint = wdr_move_records_checkpoint_file(&m->records, p);
-	WdrBuildTarget target = { dev, offset, p->to.size, m->disks.source->scratch,
-		wdr_copy_count_done, f->count };
+	WdrBuildTarget target = { dev, offset, p->to.size, m->disks.source->scratch, count_done,
+		f };
 
 	if (m->is_resuming && !wdr_checkpoint_load(checkpoint, &f->from, error))
 		return false;
@@ -143,7 +159,7 @@ bool wdr_move_run_fill(
 	g_auto(Filling) f = { .m = m, .part = p, .count = wdr_copy_count_new() };
 	double begun = now_s();
 
-	if (!wdr_logbook_step(m->records.logbook, error, "copying partition %u (%s, %s)", p->number,
+	if (!wdr_move_run_step(m, error, "copying partition %u (%s, %s)", p->number,
 		    wdr_role_name(p->role), p->fs) ||
 		!wdr_move_run_replacements(m, p->number, &replacements, error) ||
 		!open_filling(&f, dev, offset, error))
@@ -190,8 +206,7 @@ bool wdr_move_run_compare(
 	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	double begun = now_s();
 
-	if (!wdr_logbook_step(m->records.logbook, error,
-		    "reading partition %u back from the medium", p->number) ||
+	if (!wdr_move_run_step(m, error, "reading partition %u back from the medium", p->number) ||
 		!wdr_move_run_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
@@ -200,7 +215,9 @@ bool wdr_move_run_compare(
 	WdrCopy copy = { .source = volume,
 		.record = wdr_packing_compare,
 		.data = packing,
-		.total = { .bytes_total = p->bytes, .entries_total = p->entries } };
+		.total = { .bytes_total = p->bytes,
+			.entries_total = p->entries,
+			.is_reading_back = true } };
 	if (!wdr_copy_volume(m->world, &copy, NULL, error) ||
 		!wdr_packing_compare_end(packing, error))
 		return false;

@@ -94,21 +94,40 @@ int64_t wdr_world_began_us(const WdrWorld *world)
 	return world->began_us;
 }
 
+/* The copying reports from a thread of its own. */
+static GMutex observing;
+
 void wdr_world_observe(WdrWorld *world, const WdrObserver *observer)
 {
 	world->observer = *observer;
+}
+
+void wdr_world_work(const WdrWorld *world, const WdrWork *work)
+{
+	if (!world->observer.on_work)
+		return;
+	g_mutex_lock(&observing);
+	world->observer.on_work(world->observer.data, work);
+	g_mutex_unlock(&observing);
+}
+
+void wdr_world_numbered_step(const WdrWorld *world, unsigned number, const char *step)
+{
+	if (!world->observer.on_step)
+		return;
+	g_mutex_lock(&observing);
+	world->observer.on_step(world->observer.data, number, step);
+	g_mutex_unlock(&observing);
 }
 
 void wdr_world_step(const WdrWorld *world, const char *format, ...)
 {
 	va_list args;
 
-	if (!world->observer.on_step)
-		return;
 	va_start(args, format);
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
-	world->observer.on_step(world->observer.data, text);
+	wdr_world_numbered_step(world, 0, text);
 }
 
 void wdr_world_note(const WdrWorld *world, const char *format, ...)
@@ -120,13 +139,18 @@ void wdr_world_note(const WdrWorld *world, const char *format, ...)
 	va_start(args, format);
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
+	g_mutex_lock(&observing);
 	world->observer.on_note(world->observer.data, text);
+	g_mutex_unlock(&observing);
 }
 
 void wdr_world_progress(const WdrWorld *world, const WdrProgress *progress)
 {
-	if (world->observer.on_progress)
-		world->observer.on_progress(world->observer.data, progress);
+	if (!world->observer.on_progress)
+		return;
+	g_mutex_lock(&observing);
+	world->observer.on_progress(world->observer.data, progress);
+	g_mutex_unlock(&observing);
 }
 
 void wdr_run_clear(WdrRun *run)

@@ -12,13 +12,24 @@
 typedef struct {
 	uint64_t bytes_done, bytes_total; /* on the medium, or read back from it */
 	uint64_t entries_done, entries_total;
+	uint64_t bytes_read;  /* of the source, so far; 0: not counted */
+	bool is_reading_back; /* from the target, to compare it; false: copying */
 	/* Of work that takes a set time: how much of that has passed, 0 to 1, and the rate so far
 	 * (0: not known yet). Then there are no totals. */
 	double share, bytes_per_s;
 } WdrProgress;
 
+/* A work of several steps, told before the first of them. All of it is copied, and read back. */
 typedef struct {
-	void (*on_step)(void *data, const char *step);
+	unsigned steps; /* numbered ones; 0: unknown */
+	uint64_t bytes, entries;
+	double read_back_per_s; /* bytes a second, measured on the target; 0: not known yet */
+} WdrWork;
+
+typedef struct {
+	void (*on_work)(void *data, const WdrWork *work);
+	/* number: of the step within the work; 0: it has none. */
+	void (*on_step)(void *data, unsigned number, const char *step);
 	void (*on_progress)(void *data, const WdrProgress *progress);
 	void (*on_note)(void *data, const char *note);
 	void *data;
@@ -50,7 +61,9 @@ int64_t wdr_world_now(const WdrWorld *world);
 int64_t wdr_world_began_us(const WdrWorld *world);
 
 void wdr_world_observe(WdrWorld *world, const WdrObserver *observer);
+void wdr_world_work(const WdrWorld *world, const WdrWork *work);
 void wdr_world_step(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
+void wdr_world_numbered_step(const WdrWorld *world, unsigned number, const char *step);
 void wdr_world_note(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
 void wdr_world_progress(const WdrWorld *world, const WdrProgress *progress);
 

@@ -1,0 +1,140 @@
+/* The time left of a whole move, on a clock of its own. */
+#include "suite.h"
+
+#include "present/time_left.h"
+
+#include <math.h>
+
+Suite *suite_time_left(void);
+
+#define GIB (UINT64_C(1) << 30)
+
+/* A disk takes a time for each request and for each byte. A volume is copied and read back by two
+ * of these; its small files come in the first part of the way. */
+typedef struct {
+	double bytes_per_s, requests_per_s;
+} Medium;
+
+static const struct {
+	const char *name;
+	uint64_t bytes, entries;
+	double small_first; /* share of the files that come in the first tenth of the bytes */
+	Medium copy, read_back;
+	double share_before; /* that an earlier run has copied */
+	bool is_measured;    /* the target's rate of reading back is known after some seconds */
+} moves[] = {
+	{ "card to drive", 3 * GIB, 78000, 0.1, { 45e6, 2500 }, { 400e6, 20000 }, 0, true },
+	{ "small files first", 3 * GIB, 78000, 0.25, { 45e6, 2500 }, { 400e6, 20000 }, 0, true },
+	{ "quick source, slow target", 20 * GIB, 200000, 0.1, { 90e6, 5500 }, { 200e6, 12000 }, 0,
+		true },
+	{ "both alike", 8 * GIB, 50000, 0.1, { 80e6, 5000 }, { 80e6, 5000 }, 0, false },
+	{ "taken up in the middle", 8 * GIB, 50000, 0.1, { 45e6, 2500 }, { 200e6, 12000 }, 0.5,
+		true },
+};
+
+static double seconds_of(const Medium *m, double bytes, double entries)
+{
+	return bytes / m->bytes_per_s + entries / m->requests_per_s;
+}
+
+/* Entries that are done with a share of the bytes. */
+static double entries_at(int i, double share)
+{
+	double early = moves[i].small_first;
+	double at = share < 0.1 ? early * share / 0.1 : early + (1 - early) * (share - 0.1) / 0.9;
+
+	return at * (double)moves[i].entries;
+}
+
+typedef struct {
+	WdrTimeLeft left;
+	double now, all; /* seconds */
+	double worst;    /* deviation of an estimate from the truth, of the truth */
+	unsigned judged;
+} Run;
+
+static void pass(Run *r, int i, const Medium *m, double from, bool is_reading_back)
+{
+	const double bytes = (double)moves[i].bytes;
+	double begun = r->now;
+
+	wdr_time_left_begin_step(&r->left, begun);
+	for (double share = from; share < 1; share += 0.005) {
+		double entries = entries_at(i, share);
+		WdrProgress p = { .bytes_done = (uint64_t)(bytes * share),
+			.entries_done = (uint64_t)entries,
+			.bytes_total = moves[i].bytes,
+			.entries_total = moves[i].entries,
+			.is_reading_back = is_reading_back };
+		r->now = begun +
+			 seconds_of(m, bytes * (share - from), entries - entries_at(i, from));
+		if (moves[i].is_measured && r->now > 3 && r->left.given_rate <= 0) {
+			WdrWork work = { 6, moves[i].bytes, moves[i].entries,
+				moves[i].read_back.bytes_per_s };
+			wdr_time_left_work(&r->left, &work);
+		}
+		wdr_time_left_see(&r->left, &p, r->now);
+		double said = wdr_time_left_s(&r->left, r->now);
+		double truth = r->all - r->now;
+		if (r->now < r->all / 10 || truth < 2)
+			continue;
+		ck_assert_msg(
+			said >= 0, "%s: nothing is known after %.0f s", moves[i].name, r->now);
+		r->worst = fmax(r->worst, fabs(said - truth) / truth);
+		r->judged++;
+	}
+	r->now = begun +
+		 seconds_of(m, bytes * (1 - from), (double)moves[i].entries - entries_at(i, from));
+}
+
+START_TEST(after_a_tenth_it_is_right_to_a_fifth)
+{
+	Run r = { 0 };
+	WdrWork work = { 6, moves[_i].bytes, moves[_i].entries, 0 };
+	double from = moves[_i].share_before;
+
+	r.all = seconds_of(&moves[_i].copy, (double)moves[_i].bytes * (1 - from),
+			(double)moves[_i].entries - entries_at(_i, from)) +
+		seconds_of(
+			&moves[_i].read_back, (double)moves[_i].bytes, (double)moves[_i].entries);
+	wdr_time_left_work(&r.left, &work);
+	ck_assert(wdr_time_left_s(&r.left, 0) < 0);
+	pass(&r, _i, &moves[_i].copy, from, false);
+	pass(&r, _i, &moves[_i].read_back, 0, true);
+	ck_assert_uint_gt(r.judged, 100);
+	ck_assert_msg(r.worst < 0.2, "%s: %.0f %% off", moves[_i].name, r.worst * 100);
+}
+END_TEST
+
+/* A partition that is copied block by block changes between both kinds within one step. */
+START_TEST(by_turns)
+{
+	WdrTimeLeft left = { 0 };
+	WdrWork work = { 2, 4 * GIB, 0, 0 };
+	double now = 0;
+
+	wdr_time_left_work(&left, &work);
+	wdr_time_left_begin_step(&left, now);
+	for (uint64_t done = 0; done < 4 * GIB; done += GIB / 4) {
+		for (unsigned k = 0; k < 2; k++) {
+			WdrProgress p = { .bytes_done = done, .is_reading_back = k == 1 };
+			wdr_time_left_see(&left, &p, now);
+			now += 1;
+			p.bytes_done += GIB / 4;
+			wdr_time_left_see(&left, &p, now);
+		}
+	}
+	ck_assert_double_ge(wdr_time_left_share(&left), 0.99);
+}
+END_TEST
+
+Suite *suite_time_left(void)
+{
+	Suite *s = suite_create("present/time_left");
+	TCase *t = tcase_create("time left");
+
+	tcase_add_loop_test(t, after_a_tenth_it_is_right_to_a_fifth, 0, 5);
+	tcase_add_test(t, by_turns);
+	suite_add_tcase(s, t);
+	return s;
+}
