@@ -3,7 +3,7 @@
 
 #include <string.h>
 
-static WdrCall call = { "wanderitas", NULL, false };
+static WdrCall call = { "wanderitas", NULL, false, NULL };
 
 void wdr_command_begin_with(const WdrCall *begins)
 {
@@ -72,5 +72,33 @@ char *wdr_command_of(const char *const *words)
 		if (*words[i])
 			add(line, words[i]);
 	}
+	return g_string_free(line, FALSE);
+}
+
+/* The bench is among the words. */
+static void add_call(GString *line)
+{
+	add(line, call.program);
+	for (size_t i = 0; call.words && call.words[i]; i++)
+		add(line, call.words[i]);
+}
+
+char *wdr_command_again_with(const char *const *more)
+{
+	GString *line = g_string_new(NULL);
+
+	if (call.lacks_root && !call.bench && call.words && call.words[0] && needs_root(call.words))
+		add(line, "sudo");
+	add_call(line);
+	for (size_t i = 0; more[i]; i++)
+		add(line, more[i]);
+	return g_string_free(line, FALSE);
+}
+
+char *wdr_command_by_root(void)
+{
+	GString *line = g_string_new("sudo");
+
+	add_call(line);
 	return g_string_free(line, FALSE);
 }

@@ -12,7 +12,8 @@
 typedef struct {
 	const char *program;
 	const char *bench;
-	bool lacks_root; /* commands that work on this machine need sudo */
+	bool lacks_root;          /* commands that work on this machine need sudo */
+	const char *const *words; /* behind the program, as they were typed; NULL: unknown */
 } WdrCall;
 void wdr_command_begin_with(const WdrCall *call);
 void wdr_command_use_bench(const char *bench);
@@ -20,6 +21,11 @@ void wdr_command_use_bench(const char *bench);
 /* Words of a command line, the command's name first. Empty ones are left out. The caller's. */
 #define wdr_command(...) wdr_command_of((const char *const[]){ __VA_ARGS__, NULL })
 char *wdr_command_of(const char *const *words);
+/* This call once more, with these words behind it. The caller's. */
+#define wdr_command_again(...) wdr_command_again_with((const char *const[]){ __VA_ARGS__, NULL })
+char *wdr_command_again_with(const char *const *more);
+/* This call once more, by root: for what failed for want of rights. The caller's. */
+char *wdr_command_by_root(void);
 /* Where such a command begins in a text that ends with it; NULL: the text has none. */
 const char *wdr_command_in(const char *text);
 /* A word as a shell takes it. The caller's. */

@@ -309,9 +309,7 @@ bool wdr_open_folder(const char *path, GDir **ret, GError **error)
 	/* g_dir_open() tells errno only in words. */
 	if (*ret || access(path, R_OK | X_OK) == 0 || errno == ENOENT || errno == ENOTDIR)
 		return true;
-	wdr_error_set_errno(error, errno, "reading the folder %s", path);
-	wdr_error_hint(error, "run it with sudo");
-	return false;
+	return wdr_error_set_errno(error, errno, "reading the folder %s", path);
 }
 
 static void remove_below(int parent, const char *name)

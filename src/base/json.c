@@ -69,6 +69,6 @@ void wdr_json_show(json_t *document)
 
 void wdr_json_print(const json_t *document, FILE *file)
 {
-	json_dumpf(document, file, JSON_INDENT(2));
+	json_dumpf(document, file, JSON_INDENT(2) | JSON_REAL_PRECISION(6));
 	fputc('\n', file);
 }

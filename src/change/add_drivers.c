@@ -262,8 +262,7 @@ static void plan_name(WdrDriversPlan *p, const WdrDrivers *of)
 		of->boot->volume, p->site->system->flow, of->kernel_said, of->file, &in);
 
 	if (!content) {
-		leave_to_user(p,
-			"%s: /%s is there, but the loader is not told of it: name it yourself",
+		leave_to_user(p, "%s: /%s exists, but the loader does not load it: add it by hand",
 			of->started_by, of->file);
 		return;
 	}
@@ -293,8 +292,7 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 		add_run(p, of);
 	else if (!of->file)
 		leave_to_user(p,
-			"%s: it is started without an initramfs, and none is invented here: let the "
-			"system's generator make one (--generate), or install a kernel that has the "
+			"%s: it boots without an initramfs, and none is created here: create one with the system's generator (--generate), or install a kernel that has the "
 			"drivers built in and name root by PARTUUID",
 			of->started_by);
 	else if (!make_segment(p, of, &error))
@@ -333,7 +331,7 @@ bool wdr_drivers_plan(const WdrWorld *world, const WdrDriversOptions *options, W
 	look(p);
 	if (p->starts->len == 0)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"%s: no kernel is found that its loader would start", p->site->disk->name);
+			"%s: found no kernel that its loader would boot", p->site->disk->name);
 	/* First what may find no room. */
 	for (guint i = 0; i < p->starts->len; i++)
 		plan_start(p, p->starts->pdata[i], options);
@@ -346,7 +344,7 @@ static bool run_generator(WdrDriversPlan *p, char *const *argv, GError **error)
 {
 	g_auto(WdrRun) run = { 0 };
 
-	wdr_world_step(p->site->world, "%s makes the initramfs anew", argv[0]);
+	wdr_world_step(p->site->world, "%s creates the initramfs again", argv[0]);
 	if (!wdr_world_run(p->site->world, (const char *const *)argv, NULL, &run, error))
 		return false;
 	if (run.exit_code == 0)

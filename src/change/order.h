@@ -20,7 +20,7 @@ typedef struct {
 
 /* An order that is, or is going to be. */
 typedef struct {
-	const char *name; /* of its fact: "order", "next start", "then"; static */
+	const char *name; /* of its fact: "order", "next boot", "then"; static */
 	char *value;      /* as it is stored: "0xf416", "nvme0 mmc1" */
 	GPtrArray *tries; /* char *, in turn: "NVMe" */
 	bool starts_over; /* after the last */

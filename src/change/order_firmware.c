@@ -77,7 +77,7 @@ static void tell_abilities(WdrOrderPlan *p)
 	wdr_facts_add(p->facts, "boots from", false, "%s", can->str);
 	const char *from = wdr_board_booted_from(p->board);
 	if (from)
-		wdr_facts_add(p->facts, "this start", false, "from %s", from);
+		wdr_facts_add(p->facts, "this boot", false, "from %s", from);
 }
 
 /* What speaks against an order, as far as this board tells. */
@@ -90,7 +90,7 @@ static void judge_order(WdrOrderPlan *p, const char *name, const WdrBootOrder *o
 		const char *hint = NULL;
 		const char *medium = wdr_boot_order_medium(order, i);
 		if (medium && wdr_board_can(p->board, medium, &why, &hint) == WDR_ABILITY_NONE)
-			wdr_facts_add(p->facts, name, true, "%s comes to nothing: %s",
+			wdr_facts_add(p->facts, name, true, "%s has no effect: %s",
 				wdr_boot_order_word(order, i), why);
 	}
 	if (order->n > order->reached + 1)
@@ -99,8 +99,7 @@ static void judge_order(WdrOrderPlan *p, const char *name, const WdrBootOrder *o
 			order->starts_over ? "f" : "e");
 	if (!wdr_boot_order_tries(order, "SD card", &place))
 		wdr_facts_add(p->facts, name, true,
-			"it never comes to a card: there is no way back with one when nothing "
-			"else starts");
+			"it never tries a card: a card cannot help when nothing else boots");
 }
 
 static void tell_order(WdrOrderPlan *p, const char *name, const char *settings)
@@ -166,7 +165,7 @@ static char *wanted_order(const WdrOrderPlan *p, const WdrOrderOptions *o, GErro
 		return NULL;
 	}
 	if (text && !wdr_boot_order_parse(text, &order, error)) {
-		wdr_error_hint(error, "nothing was changed; --set ORDER gives a whole new one");
+		wdr_error_hint(error, "nothing was changed; --set ORDER sets a whole new order");
 		return NULL;
 	}
 	return is_first(&order, medium) ? g_steal_pointer(&text)
@@ -231,8 +230,8 @@ static void tell_fuse(WdrOrderPlan *p)
 	const WdrBoard *b = p->board;
 
 	if (!b->fuse)
-		wdr_facts_add(
-			p->facts, "fuse", true, "unknown: vcgencmd otp_dump tells on the board");
+		wdr_facts_add(p->facts, "fuse", true,
+			"unknown: on the board, vcgencmd otp_dump shows it");
 	else
 		wdr_facts_add(p->facts, "fuse", false, "%s (OTP row 17 is %s)",
 			wdr_board_has_fuse(b) ? "set: it boots from USB" : "not set", b->fuse);
@@ -293,7 +292,7 @@ bool wdr_order_of_firmware(WdrOrderPlan *p, const WdrOrderOptions *o, GError **e
 	if (has_settings) {
 		tell_order(p, "order", p->settings.now);
 		if (p->settings.waiting)
-			tell_order(p, "next start", p->settings.waiting);
+			tell_order(p, "next boot", p->settings.waiting);
 	} else {
 		wdr_facts_add(p->facts, "order", false,
 			"boards of the %u series try the SD card, then what else they can; there is "

@@ -90,22 +90,22 @@ static void tell(WdrOrderPlan *p)
 {
 	if (!p->env) {
 		wdr_facts_add(p->facts, "order", true,
-			"U-Boot's own, which nothing tells: no /etc/fw_env.config says where its "
+			"the order that U-Boot has built in, which is unknown: no /etc/fw_env.config says where its "
 			"environment is");
 		return;
 	}
 	tell_copies(p);
 	if (!p->env->current)
 		wdr_facts_add(p->facts, "order", true,
-			"U-Boot's own, which nothing tells: it has no environment that it could use");
+			"the order that U-Boot has built in, which is unknown: it has no environment that it could use");
 	else if (!stored_targets(p))
 		wdr_facts_add(p->facts, "order", true,
-			"U-Boot's own, which nothing tells: its environment has no boot_targets");
+			"the order that U-Boot has built in, which is unknown: its environment has no boot_targets");
 	else
 		tell_targets(p, "order", stored_targets(p));
 	if (p->env->current && !wdr_uboot_env_is_usual(p->env))
 		wdr_facts_add(p->facts, "bootcmd", true,
-			"is not the usual one: whether it goes through boot_targets nobody can tell");
+			"is not the usual one: it is unknown whether it uses boot_targets");
 }
 
 /* ---- changing it ---- */
@@ -286,8 +286,7 @@ static bool plan_targets(WdrOrderPlan *p, const char *list, GHashTable *before, 
 		p->without_way_back = g_strdup(list);
 	if (!wdr_uboot_env_is_usual(p->env))
 		wdr_order_leave(p,
-			"bootcmd of U-Boot's environment is not the usual one: look at it "
-			"(fw_printenv bootcmd)");
+			"bootcmd of U-Boot's environment is not the usual one: check it: fw_printenv bootcmd");
 	return add_writes(p, before, values, error);
 }
 
@@ -305,10 +304,9 @@ bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **erro
 		return true;
 	if (!p->env) {
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"no /etc/fw_env.config tells where U-Boot's environment is");
+			"no /etc/fw_env.config says where U-Boot's environment is");
 		wdr_error_hint(error,
-			"nothing was changed; the board's U-Boot package brings such a "
-			"file, or its documentation tells");
+			"nothing was changed; the U-Boot package of the board has such a file, or its documentation");
 		return false;
 	}
 	if ((o->targets && !are_names(o->targets, error)) ||
@@ -317,7 +315,7 @@ bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **erro
 	const char *stored = g_hash_table_lookup(before, "boot_targets");
 	if (!o->targets && !stored) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
-			"U-Boot's environment has no boot_targets, so nobody knows what comes behind");
+			"U-Boot's environment has no boot_targets, so the present order is unknown");
 		wdr_error_hint(error,
 			"nothing was changed; give the whole list: --targets \"nvme0 mmc1 mmc0\"");
 		return false;

@@ -139,7 +139,7 @@ static void note_clashes(WdrReaddress *r)
 					r->disk->name,
 					r->options.renews
 						? " until this is written"
-						: ": while both are in, mentions name both; "
+						: ": while both are plugged in, references name both; "
 						  "--renew gives this disk its own"));
 	}
 }

@@ -336,7 +336,7 @@ bool wdr_rewind(
 
 	if (!wdr_logbook_read(logbook, &changes, error)) {
 		wdr_error_hint(error,
-			"nothing was put back; the originals of what it tells of are in "
+			"nothing was put back; the original files are in "
 			"%s/originals",
 			folder);
 		return false;

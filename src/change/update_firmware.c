@@ -234,11 +234,11 @@ static bool plan_set(WdrFirmwarePlan *p, WdrFirmwareSet set, GError **error)
 	bool is_clear = c.unclear == 0 && c.older + c.missing > 0;
 	if (c.newer > 0 || !is_clear) {
 		g_ptr_array_add(p->left,
-			g_strdup_printf("firmware of %s: %s; its files belong together, so none is "
-					"brought over",
+			g_strdup_printf(
+				"firmware of %s: %s; its files belong together, so none is updated",
 				name,
-				c.newer > 0 ? "what is there is newer in part, or as a whole"
-					    : "files differ, and nothing tells which are newer"));
+				c.newer > 0 ? "some or all files there are newer"
+					    : "files differ, and it is unknown which are newer"));
 		return true;
 	}
 	for (guint i = 0; i < p->list->len; i++) {

@@ -1,6 +1,7 @@
 /* What boot loader lies where, and writing one to SPI flash or to a medium's loader area. */
 #include "change/write_loader.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/text.h"
 #include "boot/board/loaderarea.h"
@@ -70,10 +71,11 @@ static void tell_disk(WdrLoaderPlan *p, const WdrDisk *d)
 	g_autoptr(GError) error = NULL;
 
 	p->has_unread |= !find_area(d, &area, &error);
+	g_autofree char *command = wdr_command_by_root();
+	g_autofree char *by_root = g_strdup_printf("; to run it as root: %s", command);
 	if (error)
 		wdr_facts_add(p->facts, "medium", true, "%s cannot be read: %s%s", d->name,
-			error->message,
-			wdr_error_get_errno(error) == EACCES ? "; run it with sudo" : "");
+			error->message, wdr_error_get_errno(error) == EACCES ? by_root : "");
 	else if (area.size > 0)
 		wdr_facts_add(p->facts, "medium", false, "%s, before its first partition: %s",
 			d->name, area.what);
@@ -294,8 +296,7 @@ static bool aim_at_disk(WdrLoaderPlan *p, const WdrLoaderOptions *o, size_t len,
 	}
 	if (!found && g_str_has_prefix(p->file.family, "i.MX 8M"))
 		return refuse(error, NULL,
-			"chips of %s look at 33 KiB or at 32 KiB, and nothing on %s tells which this "
-			"one does",
+			"chips of %s look at 33 KiB or at 32 KiB, and it is unknown which one %s needs",
 			p->file.family, wdr_device_name(p->device));
 	p->at = found ? found : places[0];
 	return wdr_raw_change_check(p->world, p->device, p->at, len, error);
@@ -353,8 +354,7 @@ static void tell_environment(WdrLoaderPlan *p, size_t len)
 			(uint64_t)c->offset < p->at + len && (uint64_t)c->offset + c->size > p->at)
 			wdr_facts_add(p->facts, "environment", true,
 				"the one at %" G_GINT64_FORMAT
-				" lies in what is written: U-Boot will "
-				"start with what it has built in",
+				" is overwritten: U-Boot will boot with its built-in settings",
 				c->offset);
 	}
 }

@@ -27,7 +27,7 @@ static void tell(Comparing *c, const char *path, const char *what)
 {
 	if (++c->wrong <= TOLD_MAX)
 		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_STATE_STOP,
-			"copy it again from the old disk, and look at the new one's health",
+			"copy it again from the old disk, and check the health of the new disk",
 			"/%s: %s", path, what);
 }
 
@@ -129,7 +129,7 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 	/* It was read back when it was written. */
 	else if (!walk_list(c, path, p->entries, &error))
 		wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, WDR_STATE_STOP,
-			"look at the health of the new disk", "a packing list is damaged: %s",
+			"check the health of the new disk", "a packing list is damaged: %s",
 			error->message);
 }
 

@@ -43,7 +43,10 @@ static void check_mentions(WdrArriving *a)
 		if (!names_old(a, m) || ++found > TOLD_MAX)
 			continue;
 		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_WARNING,
-			m->frozen ? "change it by hand, if it is still wanted" : fix,
+			/* What a volume of data is called now, readdress cannot know. */
+			m->frozen || m->use == WDR_USE_OTHER
+				? "edit it by hand, if it is still needed"
+				: fix,
 			"/%s:%u still names it: %s", m->file, m->line, m->text);
 	}
 	if (found > TOLD_MAX)
@@ -51,7 +54,7 @@ static void check_mentions(WdrArriving *a)
 			found - TOLD_MAX);
 	if (found == 0)
 		wdr_checks_say(a->checks, WDR_ARRIVED_OLD, WDR_STATE_OK, NULL,
-			"no file of the system names it");
+			"no file of the system names the old disk");
 }
 
 /* ---- the disk itself ---- */
@@ -81,8 +84,9 @@ static void check_use(WdrArriving *a)
 	if (!old || is_needed)
 		return;
 	wdr_checks_say(a->checks, WDR_ARRIVED_OLD, user ? WDR_STATE_WARNING : WDR_STATE_OK,
-		user ? "unmount it, and take the line out that mounts it" : NULL,
-		user ? "it is still in, and used: %s" : "it is still in (%s), and nobody uses it",
+		user ? "unmount it, and remove the line that mounts it" : NULL,
+		user ? "it is still plugged in and in use: %s"
+		     : "it is still plugged in (%s), and not in use",
 		user ? user : old->name);
 }
 
@@ -124,7 +128,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	if (!b || !b->has_order || !wdr_boot_order_tries(&b->order, target->medium, &new)) {
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"power off, take it out, power on",
-			"%s would boot by itself; the loader comes to the %s first", target->name,
+			"%s would boot by itself; the loader tries the %s first", target->name,
 			a->disk->medium);
 		return;
 	}
@@ -139,12 +143,12 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 			? g_strdup_printf("power off and take it out; or store BOOT_ORDER=%s: %s",
 				  better ? better : "with the new disk first", set)
 			: g_strdup(
-				  "power off and take the old disk out; if nothing starts then, look at "
+				  "power off and take the old disk out; if nothing boots then, check "
 				  "cable, power and connector of the new one");
 	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, hint,
-		is_earlier ? "the boot order %s comes to the old disk first: %s"
-			   : "the boot order %s comes to the new disk first (%s), which did not "
-			     "answer in time or could not be read",
+		is_earlier
+			? "the boot order %s tries the old disk first: %s"
+			: "the boot order %s tries the new disk first (%s), but it did not answer in time or could not be read",
 		b->order_text, words);
 }
 
@@ -159,14 +163,12 @@ static void blame_entry(WdrArriving *a)
 	if (entry && entry != first)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"choose the default entry at the next boot",
-			"it was started by %s (the default is %s): the default could not be loaded, or "
-			"somebody chose another",
+			"it was booted by %s (the default is %s): the default could not be loaded, or another was chosen",
 			entry->name, first->name);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, look,
-			"it was started by %s: the boot files were put back, or the kernel was started "
-			"by other ones",
-			entry ? entry->name : "none of the ways that the boot files tell of");
+			"it was booted by %s: the boot files were restored, or other boot files loaded the kernel",
+			entry ? entry->name : "no entry of the boot files");
 }
 
 /* It was started before the move was drawn up. */
@@ -186,16 +188,16 @@ void wdr_arrive_why(WdrArriving *a)
 	g_autoptr(WdrDisk) target = find(a, &a->it->target);
 
 	wdr_checks_say(a->checks, WDR_ARRIVED_ROOT, WDR_STATE_STOP, NULL,
-		"/ is %s (%s): the old disk came up, not %s", name, a->disk->medium,
+		"/ is %s (%s): the old disk booted, not %s", name, a->disk->medium,
 		a->it->target.name);
 	if (was_not_restarted(a))
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"power off, take the old disk out, power on",
-			"the machine was not restarted since the move was begun");
+			"the machine was not restarted since the move began");
 	else if (!target)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_STOP,
-			"look at cable, power and connector; dmesg tells what the kernel saw",
-			"no disk like %s (%s) is in, or the kernel does not see it",
+			"check cable, power and connector; dmesg shows what the kernel found",
+			"no disk like %s (%s) is plugged in, or the kernel does not see it",
 			a->it->target.name,
 			a->it->target.model ? a->it->target.model : a->it->target.medium);
 	else if (a->it->what == WDR_MOVE_ROOT)

@@ -77,14 +77,14 @@ static void check_entry(WdrArriving *a)
 	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
 	if (!entry)
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING, NULL,
-			"no entry of the menu has the kernel arguments that it was started with");
+			"no entry of the menu has the kernel arguments that it was booted with");
 	else if (entry == entries->list->pdata[0])
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
-			"it was started by %s, the default", entry->name);
+			"it was booted by %s, the default", entry->name);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING,
 			"the entries before it could not be loaded, or another was chosen by hand",
-			"it was started by %s, which is not the default", entry->name);
+			"it was booted by %s, which is not the default", entry->name);
 }
 
 /* ---- sizes ---- */
@@ -147,7 +147,7 @@ static bool check_line(WdrArriving *a, const WdrFstabLine *l, unsigned *wrong)
 	g_autofree char *name = wdr_disk_partition_name(a->disk, part->partition->number);
 	(*wrong)++;
 	wdr_checks_say(a->checks, WDR_ARRIVED_MOUNTS, may_fail ? WDR_STATE_WARNING : WDR_STATE_STOP,
-		"mount tells what is there instead; journalctl -b tells why",
+		"mount shows what is there instead; journalctl -b shows why",
 		"etc/fstab:%u: %s is not %s %s", l->line, name,
 		strcmp(l->type, "swap") == 0 ? "in use as" : "mounted at", l->point);
 	return true;

@@ -98,7 +98,7 @@ static void check_link(WdrReady *r, const WdrItineraryDisk *d, const WdrDisk *no
 	g_autofree char *best = now ? wdr_disk_best_link(r->around.world, now) : NULL;
 	bool could_more = best && strcmp(best, d->link) != 0;
 	wdr_checks_say(r->checks, WDR_CHECK_LINK, is_slow ? WDR_STATE_WARNING : WDR_STATE_OK,
-		is_slow ? "a USB 3 port and cable; else it stays slower than it could be" : NULL,
+		is_slow ? "use a USB 3 port and cable" : NULL,
 		"%s: %s, about %.0f MB/s at most%s%s%s", d->name, d->link, rate,
 		could_more ? "; the drive could do " : "", could_more ? best : "",
 		is_slow ? "; a drive does not get faster there than a good card" : "");

@@ -23,7 +23,7 @@ static void check_power(WdrReady *r)
 		!text    ? WDR_STATE_OK
 		: is_now ? WDR_STATE_STOP
 			 : WDR_STATE_WARNING,
-		NULL, "%s", text ? text : "the voltage was never too low since the start");
+		NULL, "%s", text ? text : "the voltage was never too low since the boot");
 }
 
 /* What the medium failed to read or write, as opposed to resets and the like. */
@@ -46,16 +46,15 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 		wdr_checks_add(r->checks, WDR_CHECK_ERRORS,
 			is_bad ? WDR_STATE_STOP : WDR_STATE_WARNING,
 			is_bad ? "another cable, port, power supply or drive"
-			       : "look at cable, port and power supply",
+			       : "check cable, port and power supply",
 			evidence);
 	}
 	if (!lines && is_target)
 		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_WARNING, "root may read it",
-			"the kernel's log cannot be read: whether disks failed since the start is not "
-			"known");
+			"the kernel's log cannot be read: it is unknown whether disks failed since the boot");
 	else if (lines && lines->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_OK, NULL,
-			"the kernel's log tells of no trouble with %s", disk->name);
+			"the kernel log has no errors of %s", disk->name);
 }
 
 static void check_health(WdrReady *r, const WdrDisk *disk)
@@ -103,7 +102,7 @@ static void check_clock(WdrReady *r)
 
 	if (now < CLOCK_SINCE)
 		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
-			"the clock says %s: it was not set since the start", says);
+			"the clock says %s: it was not set since the boot", says);
 	else if (now < newest)
 		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
 			"the clock says %s, but /%s is of %s", says, file, of);

@@ -24,7 +24,7 @@ typedef struct {
 #define WDR_CHECK_MENTIONS "mentions"
 #define WDR_CHECK_FILES "files"
 #define WDR_CHECK_WRITERS "writers"
-#define WDR_CHECK_FIRST_START "first-start"
+#define WDR_CHECK_FIRST_BOOT "first-boot"
 #define WDR_CHECK_POWER "power"
 #define WDR_CHECK_ERRORS "errors"
 #define WDR_CHECK_HEALTH "health"

@@ -61,7 +61,7 @@ static void say_unreached(WdrReady *r, const WdrRehearsal *planned)
 	}
 	if (first && planned->verdict >= WDR_VERDICT_UNKNOWN)
 		wdr_checks_say(r->checks, first, WDR_STATE_WARNING, NULL,
-			"not looked at, since the start ends before: %s", names->str);
+			"not checked, since the boot ends before: %s", names->str);
 }
 
 void wdr_ready_start(WdrReady *r)

@@ -110,8 +110,7 @@ static void check_mentions(WdrReady *r)
 	for (guint i = 0; i < unread->len; i++)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_STOP,
 			"make it smaller, or mend it",
-			"/%s cannot be read (too large, damaged, or no text): whether it names the old "
-			"disk is not known, and nothing in it would be put right",
+			"/%s cannot be read (too large, damaged, or no text): it is unknown whether it names the old disk, and it would not be edited",
 			(const char *)unread->pdata[i]);
 	for (guint i = 0; i < r->around.system->mentions->len; i++) {
 		const WdrMention *m = r->around.system->mentions->pdata[i];
@@ -128,7 +127,7 @@ static void check_mentions(WdrReady *r)
 			left - TOLD_MAX);
 	if (left == 0 && unread->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_OK, NULL,
-			"every mention is put right; %u file%s will be edited",
+			"every reference is updated; %u file%s will be edited",
 			r->around.it->edits->len, r->around.it->edits->len == 1 ? "" : "s");
 }
 
@@ -140,8 +139,7 @@ static void check_swap(WdrReady *r)
 		const WdrItineraryPart *p = r->around.it->parts->pdata[i];
 		if (p->role == WDR_ROLE_SWAP)
 			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_STATE_OK, NULL,
-				"partition %u is made anew; what was swapped out stays behind",
-				p->number);
+				"partition %u is created anew, without its contents", p->number);
 	}
 	for (guint i = 0; r->around.system && i < r->around.system->mentions->len; i++) {
 		const WdrMention *m = r->around.system->mentions->pdata[i];
@@ -150,7 +148,7 @@ static void check_swap(WdrReady *r)
 			!wdr_system_resolve(r->around.system, &m->identifier, &count))
 			wdr_checks_say(r->checks, WDR_CHECK_SWAP, WDR_STATE_WARNING,
 				"take it out, or name a swap area that is there",
-				"/%s:%u: %s names no swap area of the source: a start waits for it",
+				"/%s:%u: %s matches no swap area of the source: the boot waits for it",
 				m->file, m->line, m->text);
 	}
 }
@@ -183,7 +181,7 @@ static void check_writers(WdrReady *r)
 		const WdrWriter *w = writers->pdata[i];
 		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_WARNING,
 			"stop it before the move, or before the last catchup",
-			"%s has %u file%s in %s open for writing: they come as after a power cut",
+			"%s has %u file%s in %s open for writing: they are copied as after a power cut",
 			w->name, w->files, w->files == 1 ? "" : "s", w->folder);
 	}
 	if (writers->len == 0)
@@ -215,8 +213,8 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		if (!is_once)
 			continue;
 		(*found)++;
-		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING,
-			"start the source once and let it finish, then move it",
+		wdr_checks_say(r->checks, WDR_CHECK_FIRST_BOOT, WDR_STATE_WARNING,
+			"boot the source once and let it finish, then move it",
 			"%s: %s: a step of the first-boot setup is pending, and may change "
 			"partitions and identifiers",
 			entry->arguments_said, words[i]);
@@ -240,9 +238,9 @@ static bool see_unit(void *data, const WdrName *name, GError **error)
 		if (!strstr(name->name, words[i]))
 			continue;
 		(*w->found)++;
-		wdr_checks_say(w->r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING,
-			"start the source once and let it finish, then move it",
-			"/%s/%s is enabled: a service that changes partitions at the next start",
+		wdr_checks_say(w->r->checks, WDR_CHECK_FIRST_BOOT, WDR_STATE_WARNING,
+			"boot the source once and let it finish, then move it",
+			"/%s/%s is enabled: a service that changes partitions at the next boot",
 			w->folder, name->name);
 		break;
 	}
@@ -279,9 +277,8 @@ static void check_machine_id(WdrReady *r, unsigned *found)
 	if (!id || (*g_strstrip(id) && strcmp(id, "uninitialized") != 0))
 		return;
 	(*found)++;
-	wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_WARNING, NULL,
-		"/etc/machine-id is %s: this system was never started, and takes the next start for "
-		"its first",
+	wdr_checks_say(r->checks, WDR_CHECK_FIRST_BOOT, WDR_STATE_WARNING, NULL,
+		"/etc/machine-id is %s: this system was never booted; the next boot runs its first-boot setup",
 		*id ? "\"uninitialized\"" : "empty");
 }
 
@@ -295,7 +292,7 @@ static void check_first_start(WdrReady *r)
 		check_machine_id(r, &found);
 	}
 	if (found == 0)
-		wdr_checks_say(r->checks, WDR_CHECK_FIRST_START, WDR_STATE_OK, NULL,
+		wdr_checks_say(r->checks, WDR_CHECK_FIRST_BOOT, WDR_STATE_OK, NULL,
 			"no first-boot setup is pending");
 }
 

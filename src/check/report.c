@@ -318,7 +318,7 @@ static void warn_of_missing(json_t *list, const json_t *missing)
 	{
 		const char *path = json_string_value(json_object_get(each, "path"));
 		g_autofree char *text = g_strdup_printf(
-			"%s could not be read whole from the old disk; unreadable ranges were filled with zeros",
+			"%s could not be read completely from the old disk; unreadable ranges were filled with zeros",
 			path ? path : "a part of a partition");
 		g_autoptr(json_t) json = wdr_json_text(text);
 		warn(list, "move", json, NULL);
@@ -388,7 +388,7 @@ static void say_rewinds(json_t *list, const json_t *changes, const WdrItinerary 
 				n > 1 ? " and more" : "", undo);
 	}
 	if (json_array_size(changes) == 0 && it->what == WDR_MOVE_ROOT)
-		say(list, "nothing that was changed in place is in force any more");
+		say(list, "all changes in place were undone");
 }
 
 static json_t *way_back(const json_t *report, const WdrItinerary *it)
@@ -398,13 +398,11 @@ static json_t *way_back(const json_t *report, const WdrItinerary *it)
 	bool is_root = it->what == WDR_MOVE_ROOT;
 
 	if (it->source.is_image || it->target.is_image)
-		say(list, "the %s %s was only read: it is what it was on %s", it->source.medium,
+		say(list, "the %s %s was only read: it is unchanged since %s", it->source.medium,
 			it->source.name, day);
 	else if (!is_root)
 		say(list,
-			"switch the board off, take %s out, put the %s back in, switch it on: the move "
-			"only read it, and it starts as it was on %s. What was written to the new disk "
-			"since is not on it",
+			"power off, take %s out, put the %s back in, power on: the move only read it, and it boots as it was on %s. What was written to the new disk since is not on it",
 			it->target.name, it->source.medium, day);
 	g_autofree char *order = wdr_command("order");
 	if (!is_root && !it->source.is_image && !it->target.is_image)
@@ -414,7 +412,7 @@ static json_t *way_back(const json_t *report, const WdrItinerary *it)
 			order);
 	say_rewinds(list, json_object_get(report, "changes"), it);
 	if (is_root)
-		say(list, "after that the %s starts with its own root, which the move only read",
+		say(list, "then the %s boots with its own root, which the move only read",
 			it->source.medium);
 	return list;
 }

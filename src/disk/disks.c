@@ -314,7 +314,7 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		g_autofree char *image = wdr_shell_word(text);
 		if (strchr(text, '/') || strchr(text, '.'))
 			wdr_error_hint(
-				error, "an image file has to exist: truncate -s 32G %s", image);
+				error, "an image file must exist; to make one: truncate -s 32G %s", image);
 		else
 			wdr_error_hint(error, "to list the disks: %s", look);
 		return false;

@@ -164,8 +164,7 @@ static bool check_span(const WdrPaceFile *f, uint64_t size, GError **error)
 			has, least);
 	} else {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
-			"%s holds too little to be measured: %s of data in whole MiB, and it takes %s "
-			"at least",
+			"%s has too little data to measure: %s in whole MiB; at least %s are needed",
 			f->name, data, least);
 		wdr_error_hint(error,
 			"what an image holds nothing in is read from nowhere; measure it "

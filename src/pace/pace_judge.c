@@ -114,9 +114,7 @@ static void judge_full_link(const WdrWorld *world, WdrPaced *p, const WdrDisk *d
 		warn(p, "it is as fast as its link lets it be, and that is slow: a USB 3 port and "
 			"cable carry ten times as much");
 	else if (best && wdr_link_rate(best) > p->link.rate)
-		warn(p,
-			"it is as fast as its link lets it be; the drive itself can do %s ('wanderitas "
-			"tune' tells what the board can)",
+		warn(p, "it is as fast as its link lets it be; the drive itself can do %s (the command tune shows what the board can do)",
 			best);
 	else
 		warn(p, "it is as fast as its link lets it be");
@@ -170,7 +168,7 @@ static void judge_link(const WdrWorld *world, WdrPaced *p)
 		!wdr_disk_find(world, p->disk, &disk, NULL))
 		return;
 	if (fastest(p) > MORE_THAN_ALL * (double)p->link.rate)
-		warn(p, "that is more than its link can carry: some of it came from a memory");
+		warn(p, "that is more than its link can carry: some of it came from a cache");
 	else if (fastest(p) >= NEAR_LIMIT * (double)p->link.rate)
 		judge_full_link(world, p, disk);
 	else if (fastest(p) < FAR_BELOW * (double)p->link.rate)

@@ -5,11 +5,13 @@
  * its format before it is believed: no mention, root or default entry may have got lost. */
 #include "plan/draft_edits.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "boot/formats/extlinux.h"
 #include "boot/formats/rewrite.h"
 #include "plan/logical_partitions.h"
 #include "plan/root_only.h"
+#include "plan/running_source.h"
 
 #include <string.h>
 
@@ -166,17 +168,19 @@ static bool no_root(const Editing *e, GError **error)
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"%s has no root= that names a disk: the system as it is would not boot",
 		root_file(e));
-	wdr_error_hint(error, "put it right on the source first");
+	wdr_error_hint(error, "add root=PARTUUID=... there first");
 	return false;
 }
 
-static bool bad_root(const WdrMention *m, unsigned count, GError **error)
+static bool bad_root(const Editing *e, const WdrMention *m, unsigned count, GError **error)
 {
+	bool is_running = wdr_running_is(e->system);
+	g_autofree char *fix = wdr_command("readdress",
+		is_running ? "--running" : wdr_itinerary_disk_word(&e->it->source), "--write");
+
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s:%u: root=%s %s", m->file, m->line, m->text,
-		count ? "names two volumes of this disk" : "names nothing on this disk");
-	wdr_error_hint(error,
-		"correct it on the source first, by readdress or by hand: the system would not "
-		"boot as it is");
+		count ? "names two volumes of this disk" : "matches no partition of this disk");
+	wdr_error_hint(error, "the source would not boot as it is; to correct it: %s", fix);
 	return false;
 }
 
@@ -185,8 +189,7 @@ static bool is_left_to_script(const Editing *e)
 {
 	if (g_strcmp0(e->system->flow, "loader script") != 0 || e->it->what == WDR_MOVE_ROOT)
 		return false;
-	note(e, "no file says which partition the loader script takes as root: it works that out by "
-		"itself, and nobody can tell how without starting it");
+	note(e, "no file says which partition the loader script takes as root: it finds that out itself, which cannot be known without booting it");
 	return true;
 }
 
@@ -204,7 +207,7 @@ static bool check_roots(const Editing *e, GError **error)
 			continue;
 		const WdrSystemPart *part = meant_by(e, m, &count);
 		if (count != 1)
-			return bad_root(m, count, error);
+			return bad_root(e, m, count, error);
 		if (roots++ > 0 && part != last) {
 			wdr_error_set(error, WDR_ERROR_REFUSED,
 				"%s: its root= words name different partitions; the kernel takes the last",
@@ -283,13 +286,15 @@ static bool rewrite(const Editing *e, const WdrMention *m, const WdrItineraryPar
 	return is_fine;
 }
 
-/* Identifiers that stay true in any case: readdress leaves them alone. */
+/* Identifiers that stay true in any case: readdress leaves them alone. Written in other capitals
+ * they match for us, but not for everybody who reads them: those are rewritten. */
 static bool is_still_true(const Editing *e, const WdrMention *m, const WdrItineraryPart *part)
 {
 	WdrIdentity to = wdr_itinerary_identity(e->it, part);
 
 	return e->it->what == WDR_MOVE_NOTHING && !e->options->has_name_by &&
-	       wdr_identifier_matches(&m->identifier, &to);
+	       wdr_identifier_matches(&m->identifier, &to) &&
+	       !wdr_identifier_is_case_off(&m->identifier, &to);
 }
 
 static bool edit_mention(const Editing *e, const WdrMention *m, const WdrItineraryPart *part,
@@ -374,7 +379,8 @@ static bool take_mention(const Editing *e, const WdrMention *m, GError **error)
 	if (count != 1) {
 		note(e, "%s:%u: %s (%s) %s; it is left as it is", m->file, m->line, m->text,
 			m->what,
-			count ? "names two volumes of this disk" : "names nothing on this disk");
+			count ? "names two volumes of this disk"
+			      : "matches no partition of this disk");
 		return true;
 	}
 	/* With --what root only the root is moved: what names another partition stays true. */

@@ -54,7 +54,7 @@ static void look(void *data, const WdrNode *node, WdrEntry *entry)
 	if (!at || ++s->count > NOTES_MAX)
 		return;
 	g_autofree char *note = g_strdup_printf(
-		"second machine: %s:%u has the name %s, and keeps it", node->path,
+		"second machine: %s:%u still contains the host name %s", node->path,
 		wdr_line_at(text, (size_t)entry->size, (size_t)(at - text)).number, s->name);
 	g_ptr_array_add(s->notes, wdr_escape(note));
 }

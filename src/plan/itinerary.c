@@ -258,8 +258,8 @@ static bool other_disk(GError **error, const char *which, const WdrItineraryDisk
 		"the %s %s is not the disk that the itinerary was drawn for: its %s was %s and is %s",
 		which, then->name, what, was ? was : "unknown", is ? is : "unknown");
 	g_autofree char *look = wdr_command("survey");
-	wdr_error_hint(error,
-		"nothing was written; look at the disks, then draw a new itinerary: %s", look);
+	wdr_error_hint(
+		error, "nothing was written; check the disks, then draw a new itinerary: %s", look);
 	return false;
 }
 

@@ -104,7 +104,7 @@ static bool add_lines(WdrItinerary *it, WdrSystem *system, GError **error)
 	const char *newline = memchr(text, '\r', len) ? "\r\n" : "\n";
 	bool has_end = len == 0 || text[len - 1] == '\n';
 	g_autofree char *added = g_strdup_printf(
-		"%s# The board starts from the old disk: its boot folder is the one that counts.%s"
+		"%s# The board boots from the old disk: its boot folder is the one in use.%s"
 		"UUID=%s  %s  ext4  defaults,nofail,X-mount.mkdir  0  2%s"
 		"%s/boot  /boot  none  bind,nofail  0  0%s",
 		has_end ? "" : newline, newline, root->from.uuid, WDR_OLD_ROOT, newline,

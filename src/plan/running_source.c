@@ -62,8 +62,8 @@ static bool open_tree(const WdrWorld *world, const WdrMount *mount, WdrVolume **
 	}
 	if (tree->root_id != WDR_EXT_ROOT_INO) {
 		wdr_volume_free(tree);
-		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"what is mounted at %s is not the whole of it", folder);
+		return wdr_error_set(
+			error, WDR_ERROR_UNSUPPORTED, "only a part of it is mounted at %s", folder);
 	}
 	*ret = tree;
 	return true;

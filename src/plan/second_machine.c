@@ -294,10 +294,9 @@ static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *no
 	for (guint i = 0; i < keys->len; i++)
 		has_keys |= fnmatch("ssh_host_*_key", keys->pdata[i], 0) == 0;
 	if (has_keys && !has_key_maker(root))
-		g_ptr_array_add(
-			notes, g_strdup("second machine: nothing on root makes new SSH host "
-					"keys at a start: run 'ssh-keygen -A' there once, or "
-					"sshd does not start"));
+		g_ptr_array_add(notes,
+			g_strdup(
+				"second machine: nothing on root creates new SSH host keys at the next boot: run 'ssh-keygen -A' there once, or sshd will not start"));
 	note_files(root, notes);
 	if (!old_name)
 		g_ptr_array_add(

@@ -87,8 +87,8 @@ static const struct {
 	{ "default a\nlabel a\n kernel /k\n", "has no root= that names a disk" },
 	{ "default a\nlabel a\n append root=UUID=x\nlabel b\n menu default\n append root=UUID=y\n",
 		"two defaults" },
-	{ "label\n append root=UUID=x\n", "has no label to go on under" },
-	{ "label a\nendtext\n append root=UUID=x\ntext\n", "too broken for a second entry" },
+	{ "label\n append root=UUID=x\n", "has no label, so a second entry cannot be added" },
+	{ "label a\nendtext\n append root=UUID=x\ntext\n", "cannot get a second entry" },
 };
 
 START_TEST(menus_that_cannot_take_one)

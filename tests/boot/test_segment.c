@@ -317,7 +317,7 @@ static const struct {
 		"nvme.ko: it is for Linux 6.1.0-marsh, and the kernel is 6.1.0-reed" },
 	{ "conf/modules", RELEASE "2", true, WDR_ERROR_FORMAT, "it is for Linux 6.1.0-reed2" },
 	{ "conf/modules", RELEASE, false, WDR_ERROR_FORMAT, "nvme.ko: it is no module" },
-	{ NULL, RELEASE, true, WDR_ERROR_UNSUPPORTED, "which modules it loads" },
+	{ NULL, RELEASE, true, WDR_ERROR_UNSUPPORTED, "which modules the initramfs loads" },
 };
 
 START_TEST(what_is_refused)

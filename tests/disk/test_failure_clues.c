@@ -40,7 +40,7 @@ START_TEST(the_voltage)
 	ck_assert_ptr_null(wdr_undervoltage("error"));
 	ck_assert_ptr_null(wdr_undervoltage("throttled=0x20002"));
 	ck_assert_ptr_nonnull(strstr(wdr_undervoltage("throttled=0x50005\n"), "too low now"));
-	ck_assert_ptr_nonnull(strstr(wdr_undervoltage("throttled=0x50000"), "since the start"));
+	ck_assert_ptr_nonnull(strstr(wdr_undervoltage("throttled=0x50000"), "since the boot"));
 }
 END_TEST
 

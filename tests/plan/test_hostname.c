@@ -57,7 +57,7 @@ START_TEST(each_file_that_keeps_it_is_told)
 	g_autoptr(WdrVolume) root = wdr_memory_volume_as_volume(m);
 	wdr_host_name_left(root, "heron-3", notes);
 	ck_assert_str_eq(notes->pdata[0],
-		"second machine: etc/mailname:2 has the name heron-3, and keeps it");
+		"second machine: etc/mailname:2 still contains the host name heron-3");
 	ck_assert_uint_eq(notes->len, _i == 0 ? 1 : 13);
 	if (_i > 0)
 		ck_assert_str_eq(notes->pdata[12],

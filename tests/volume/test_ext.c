@@ -376,11 +376,11 @@ START_TEST(kinds_that_cannot_be_built)
 }
 END_TEST
 
-/* The README's line of ext4 features, up to the end of its paragraph. The caller's. */
-static char *features_in_readme(void)
+/* The line of ext4 features in the documentation, up to the end of its paragraph. The caller's. */
+static char *features_in_docs(void)
 {
-	g_autofree char *text = sup_read(WDR_TEST_DATA "/../../README.md", NULL);
-	const char *start = strstr(text, "Features of ext4 that come along: ");
+	g_autofree char *text = sup_read(WDR_TEST_DATA "/../../docs/how-it-works.md", NULL);
+	const char *start = strstr(text, "- **ext4 features** that are kept: ");
 
 	ck_assert_ptr_nonnull(start);
 	const char *end = strstr(start, "\n-");
@@ -388,7 +388,7 @@ static char *features_in_readme(void)
 }
 
 /* Every feature that e2fsprogs have a name for, set alone in a volume: it is built like the
- * source's, or refused by its name before anything is written. The README tells which. */
+ * source's, or refused by its name before anything is written. docs/how-it-works.md says which. */
 START_TEST(every_feature_is_known_or_refused)
 {
 	static const struct {
@@ -399,7 +399,7 @@ START_TEST(every_feature_is_known_or_refused)
 	/* Of state, and one that is left out and said. */
 	static const char *const others[] = { "needs_recovery", "orphan_present", "quota",
 		"sparse_super", NULL };
-	g_autofree char *readme = features_in_readme();
+	g_autofree char *readme = features_in_docs();
 	uint32_t bit = (uint32_t)1 << _i % 32;
 	g_autofree char *name = g_strdup(e2p_feature2string(words[_i / 32].type, bit));
 	g_autofree char *listed = g_strdup_printf("`%s`", name);

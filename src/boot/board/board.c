@@ -219,7 +219,7 @@ static void look_at_environment(const WdrWorld *world, WdrBoard *b)
 		b->targets = wdr_escape(targets);
 	else if (!is_usual)
 		b->targets_doubt = g_strdup_printf(
-			"U-Boot's environment (%s) has a bootcmd of its own", b->targets_said);
+			"U-Boot's environment (%s) has its own bootcmd", b->targets_said);
 }
 
 WdrBoard *wdr_board_look(const WdrWorld *world)

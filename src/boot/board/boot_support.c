@@ -52,7 +52,7 @@ static WdrBootSupport check_fuse(const WdrBoard *b, char **ret_why, const char *
 			b->fuse);
 		return WDR_ABILITY_NONE;
 	}
-	*ret_hint = "vcgencmd otp_dump tells";
+	*ret_hint = "vcgencmd otp_dump shows it";
 	*ret_why = g_strdup("this board boots from USB only after a fuse was set; whether it is, "
 			    "is not known");
 	return WDR_ABILITY_DOUBT;

@@ -49,7 +49,7 @@ bool wdr_boot_order_parse(const char *text, WdrBootOrder *ret, GError **error)
 		int value = g_ascii_xdigit_value(digits[n - 1 - i]);
 		if (value < 0 || meaning_of((unsigned)value) == G_N_ELEMENTS(meanings))
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
-				"the boot order %s has a digit that means nothing: '%c'", text,
+				"the boot order %s has an unknown digit: '%c'", text,
 				digits[n - 1 - i]);
 		ret->digits[ret->n++] = (unsigned)value;
 	}

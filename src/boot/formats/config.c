@@ -215,7 +215,7 @@ bool wdr_config_read(const WdrReading *r, GError **error)
 		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
 				"%s:%u:%u: an initramfs is loaded in the section %s, but not on every "
-				"board: elsewhere the kernel has to find its root by itself",
+				"board: on other boards the kernel must find root without it",
 				r->file, m.maybe_initramfs->line, m.maybe_initramfs->column,
 				m.maybe_initramfs->section));
 	return true;

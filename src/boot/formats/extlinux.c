@@ -152,7 +152,7 @@ static void take_menu(Parsing *p)
 			p->x->default_name = g_strdup(p->entry->label);
 		else if (strcmp(p->x->default_name, p->entry->label) != 0)
 			wdr_reading_warn(p->r, &p->line, p->word.at,
-				"a second default; U-Boot starts '%s', others this one",
+				"a second default; U-Boot boots '%s', other loaders this one",
 				p->x->default_name);
 	}
 }
@@ -285,10 +285,10 @@ static void check_default(const WdrReading *r, const WdrExtlinux *x)
 	if (x->entries->len == 0 && x->includes->len == 0)
 		g_ptr_array_add(r->warnings,
 			g_strdup_printf(
-				"%s:1:1: there is no entry; nothing would start from it", r->file));
+				"%s:1:1: there is no entry; nothing would boot from it", r->file));
 	else if (value.end && !named_default(x) && x->includes->len == 0)
 		wdr_reading_warn(r, &line, value.at,
-			"the default '%s' is no entry's label; what starts is the loader's choice",
+			"the default '%s' is no label of an entry; the loader decides what boots",
 			x->default_name);
 }
 

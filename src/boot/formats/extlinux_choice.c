@@ -197,8 +197,8 @@ static bool check(const Choosing *c, GError **error)
 			"/%s has no entry that a second one could be made of", c->edit->file);
 	if (*c->entry->label == '\0')
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
-			"/%s:%u: the entry that starts has no label to go on under", c->edit->file,
-			c->entry->line);
+			"/%s:%u: the default entry has no label, so a second entry cannot be added",
+			c->edit->file, c->entry->line);
 	for (guint i = 0; i < c->x->entries->len; i++) {
 		const WdrExtlinuxEntry *e = c->x->entries->pdata[i];
 		defaults += e->menu_default.end > e->menu_default.at && e != c->entry ? 1 : 0;
@@ -220,7 +220,7 @@ static bool check(const Choosing *c, GError **error)
 static bool spoiled(const Choosing *c, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_REFUSED,
-		"/%s is too broken for a second entry: what would start then is not certain",
+		"/%s cannot get a second entry: it is not certain which entry would boot",
 		c->edit->file);
 	g_autofree char *look = wdr_command("survey", "--mentions");
 	wdr_error_hint(error, "correct the file first; to see what is wrong: %s", look);

@@ -27,7 +27,7 @@ static void take_identifier(
 		bool is_filled_in = memchr(r->text + value.at, '$', value.end - value.at) != NULL;
 		if (keys[key].use == WDR_USE_ROOT && value.end > value.at && !is_filled_in)
 			wdr_reading_warn(r, line, value.at,
-				"root=%.*s is no identifier: which partition it means cannot be told",
+				"root=%.*s is no identifier: it is unknown which partition it means",
 				(int)(value.end - value.at), r->text + value.at);
 		return;
 	}
@@ -63,8 +63,7 @@ static void take_word(const WdrReading *r, const WdrLine *line, WdrSpan word, Wd
 	}
 	if (key_len == strlen(offset_key) && memcmp(text + at, offset_key, key_len) == 0)
 		wdr_reading_warn(r, line, value.at,
-			"resume_offset=%.*s is a place in the old disk's swap file: after a move it must be "
-			"worked out anew, or waking from hibernation reads something else",
+			"resume_offset=%.*s is an offset in the old swap file: it must be computed again after a move, or waking from hibernation reads wrong data",
 			(int)(value.end - value.at), text + value.at);
 	if (key_len == strlen(flags_key) && memcmp(text + at, flags_key, key_len) == 0)
 		wdr_options_take(r, line, value, writing);

@@ -121,9 +121,8 @@ static void read_menu(WdrBootEntries *w, const char *file, unsigned depth, char 
 	if (!text && w->includes.has_ended)
 		return;
 	if (!text) {
-		g_ptr_array_add(
-			w->faults, g_strdup_printf("%s is not there%s", file,
-					   depth ? ": U-Boot gives the whole menu up" : ""));
+		g_ptr_array_add(w->faults, g_strdup_printf("%s is not there%s", file,
+						   depth ? ": U-Boot ignores the whole menu" : ""));
 		return;
 	}
 	g_autoptr(WdrExtlinux) x = wdr_extlinux_parse(&r);

@@ -445,9 +445,9 @@ static void follow_all(WdrBootEntries *w, WdrBootEntry *entry, const char *folde
 	g_hash_table_unref(s.variables);
 	g_hash_table_unref(s.loaded);
 	if (s.has_started && !entry->kernel.path && !entry->doubt)
-		entry->doubt = g_strdup_printf("%s:%u: which kernel it starts", file, s.line);
+		entry->doubt = g_strdup_printf("%s:%u: which kernel it boots", file, s.line);
 	if (!s.has_started && !entry->doubt)
-		entry->doubt = g_strdup_printf("%s: no booti, bootz or bootm is come to", file);
+		entry->doubt = g_strdup_printf("%s: it never reaches booti, bootz or bootm", file);
 }
 
 void wdr_boot_entries_of_script(const WdrSystem *sys, WdrBootEntries *w)

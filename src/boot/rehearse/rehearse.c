@@ -162,7 +162,9 @@ char *wdr_walk_readdress(const WdrWalk *w, const char *option)
 /* The start of its last part is not there yet, so nothing else that could be said of it counts. */
 static bool is_finished(WdrWalk *w)
 {
-	g_autofree char *resume = wdr_command("move", "--resume");
+	const char *on = w->how->fix_on;
+	bool is_image = on && g_file_test(on, G_FILE_TEST_IS_REGULAR);
+	g_autofree char *resume = wdr_command("move", "--resume", is_image ? on : "");
 
 	for (guint i = 0; i < w->s->parts->len; i++) {
 		if (!((const WdrSystemPart *)w->s->parts->pdata[i])->is_unfinished)

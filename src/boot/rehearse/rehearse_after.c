@@ -12,7 +12,7 @@ enum { PROGRAM_BYTES_MAX = 64 * 1024 * 1024, LIBRARY_CHECKS_MAX = 512 };
 
 static bool fail_init(WdrWalk *w, const char *path, const char *why)
 {
-	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_STOP, "install it anew", "/%s: %s", path, why);
+	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_STOP, "install it again", "/%s: %s", path, why);
 	return false;
 }
 
@@ -100,8 +100,8 @@ static const char *choose_init(WdrWalk *w)
 		if (entry.kind == WDR_KIND_FILE && (entry.mode & 0111)) {
 			if (passed_over)
 				wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_WARNING, "chmod +x",
-					"/%s is not executable; /%s is started in its place",
-					passed_over, usual[i]);
+					"/%s is not executable; /%s is run instead", passed_over,
+					usual[i]);
 			return usual[i];
 		}
 		passed_over = passed_over ? passed_over : usual[i];
@@ -123,7 +123,7 @@ bool wdr_walk_init(WdrWalk *w)
 		return false;
 	if (!check_program(w, path, 0))
 		return false;
-	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_OK, NULL, "/%s can be started", path);
+	wdr_walk_say(w, WDR_STAGE_INIT, WDR_STATE_OK, NULL, "/%s can be executed", path);
 	return true;
 }
 
@@ -140,13 +140,13 @@ static void judge_missing(WdrWalk *w, const WdrFstabLine *l)
 		return;
 	if (wdr_fstab_has_option(l, "nofail") || is_root || is_swap)
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, fix,
-			"/etc/fstab:%u: %s names nothing on this disk%s", l->line, l->device,
-			is_swap   ? ": the start waits 90 s for it"
-			: is_root ? ": / stays as the kernel arguments have it"
-				  : ": it is passed over (nofail)");
+			"/etc/fstab:%u: %s matches no partition of this disk%s", l->line, l->device,
+			is_swap   ? ": the boot waits 90 s for it"
+			: is_root ? ": / stays as the kernel arguments say"
+				  : ": it is skipped (nofail)");
 	else
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_STOP, fix,
-			"/etc/fstab:%u: %s (%s) names nothing on this disk: the start waits 90 s for it and "
+			"/etc/fstab:%u: %s (%s) matches no partition of this disk: the boot waits 90 s for it and "
 			"ends in emergency mode",
 			l->line, l->device, l->point);
 }
@@ -223,7 +223,7 @@ static void walk_mentions(WdrWalk *w)
 		/* What a volume of data is called elsewhere, readdress cannot know. */
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
 			m->use == WDR_USE_OTHER ? "correct the line by hand, or remove it" : fix,
-			"/%s:%u: %s names nothing on this disk", m->file, m->line, m->text);
+			"/%s:%u: %s matches no partition of this disk", m->file, m->line, m->text);
 	}
 }
 
@@ -235,7 +235,7 @@ static void walk_module_folder(WdrWalk *w)
 
 	if (path && !wdr_follow(w->root->volume, path, NULL, NULL, &entry))
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING,
-			"install the kernel's package anew",
+			"install the kernel's package again",
 			"/%s is not there: what the kernel has as modules is missing", path);
 }
 

@@ -30,14 +30,15 @@ static char *load(WdrWalk *w, const WdrSystemPart *boot, const WdrBootEntryFile 
 		return NULL;
 	}
 	if (entry.size == 0) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it again",
 			"the %s /%s is empty%s", what, f->path, where);
 		return NULL;
 	}
 	char *bytes = wdr_follow_read(boot->volume, f->path, limit, ret_len);
 	if (!bytes)
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
-			"the %s /%s cannot be read whole, or is no file%s", what, f->path, where);
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it again",
+			"the %s /%s cannot be read completely, or is no file%s", what, f->path,
+			where);
 	return bytes;
 }
 
@@ -51,7 +52,7 @@ static bool walk_kernel(WdrWalk *w, const WdrSystemPart *boot)
 		return false;
 	wdr_kernel_look(bytes, len, &w->kernel);
 	if (!w->kernel.kind) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install the kernel anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install the kernel again",
 			"/%s is no kernel: no Image, zImage, bzImage, loader image, FIT or ELF",
 			f->path);
 		return false;
@@ -79,7 +80,7 @@ static bool read_initramfs(WdrWalk *w, const WdrBootEntryFile *f, const char *by
 
 	if (!wdr_initramfs_read_file(bytes, len, &w->initramfs, &error)) {
 		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP,
-			"make it anew with the system's own generator",
+			"create it again with the initramfs generator of the system",
 			"the kernel cannot unpack the initramfs /%s: %s", f->path, error->message);
 		return false;
 	}
@@ -105,7 +106,7 @@ static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 	size_t len = 0;
 
 	if (!f->path) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "no initramfs is asked for");
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_OK, NULL, "no initramfs is configured");
 		return true;
 	}
 	/* The firmware starts the kernel without one that is named by auto_initramfs and not there.
@@ -114,8 +115,8 @@ static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 	if (is_firmware && !wdr_follow(boot->volume, f->path, NULL, NULL, &entry)) {
 		g_autofree char *where = asked(f);
 		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_WARNING,
-			"make it with the system's own generator",
-			"the initramfs /%s is not there%s: the kernel is started without", f->path,
+			"create it with the initramfs generator of the system",
+			"the initramfs /%s is not there%s: the kernel boots without it", f->path,
 			where);
 		return true;
 	}
@@ -151,8 +152,7 @@ static bool walk_tree_folder(WdrWalk *w, const WdrSystemPart *boot)
 	}
 	wdr_walk_say(w, WDR_STAGE_FILES, has ? WDR_STATE_OK : WDR_STATE_WARNING,
 		has ? NULL : "install the kernel's device trees",
-		has ? "device trees in /%s%s"
-		    : "no device trees in /%s%s: U-Boot goes on with its own",
+		has ? "device trees in /%s%s" : "no device trees in /%s%s: U-Boot uses its own",
 		f->path, where);
 	return true;
 }
@@ -171,7 +171,7 @@ static bool walk_tree(WdrWalk *w, const WdrSystemPart *boot)
 		return false;
 	if (len < sizeof(tree_magic) - 1 ||
 		memcmp(bytes, tree_magic, sizeof(tree_magic) - 1) != 0) {
-		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it anew",
+		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it again",
 			"/%s is no device tree", f->path);
 		return false;
 	}
@@ -181,6 +181,6 @@ static bool walk_tree(WdrWalk *w, const WdrSystemPart *boot)
 
 bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot)
 {
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s is what starts", w->entry->name);
+	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s boots", w->entry->name);
 	return walk_kernel(w, boot) && walk_initramfs(w, boot) && walk_tree(w, boot);
 }

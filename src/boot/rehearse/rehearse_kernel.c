@@ -94,7 +94,7 @@ static bool walk_packed_driver(WdrWalk *w, const char *name, const char *what)
 			missing);
 	else if (wish)
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP, fix,
-			"%s: %s is in the initramfs, but nothing that gives the %s it asks for (%s)",
+			"%s: %s is in the initramfs, but nothing that provides the %s it asks for (%s)",
 			what, name, wish->name, (const char *)wish->givers->pdata[0]);
 	else
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_OK, NULL, "%s: %s is in the initramfs",
@@ -117,8 +117,7 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 		return walk_packed_driver(w, name, what);
 	case WDR_DRIVER_UNKNOWN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_UNKNOWN, NULL,
-			"%s: %s is not in the initramfs, and nothing tells what the kernel has built in "
-			"(no modules.builtin for it on root)",
+			"%s: %s is not in the initramfs, and it is unknown what the kernel has built in (root has no modules.builtin for it)",
 			what, name);
 		return true;
 	case WDR_DRIVER_ON_ROOT:
@@ -200,7 +199,7 @@ static void walk_generator(WdrWalk *w)
 {
 	if (w->initramfs && w->initramfs->has_init && !wdr_initramfs_generator(w->initramfs))
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING,
-			"make it with the system's own generator",
+			"create it with the initramfs generator of the system",
 			"the initramfs was made by no generator that is known: whether its /init loads "
 			"drivers, and finds root by its root=, is not known");
 }
@@ -224,8 +223,7 @@ bool wdr_walk_drivers(WdrWalk *w)
 	if (modules)
 		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, NULL,
-		"which medium it will be is not known here, and so not which drivers it needs "
-		"(rehearse takes --medium)");
+		"it is unknown how it will be attached, and so which drivers it needs; rehearse takes --medium");
 	return walk_driver(w, "ext4", "root's file system");
 }
 
@@ -367,7 +365,7 @@ static bool check_flags(WdrWalk *w)
 		g_autofree char *why =
 			g_strdup_printf("rootflags=%s: %s does not know the mount option %s", flags,
 				is_by_kernel ? "without an initramfs the kernel" : "ext4", name);
-		return fail_root(w, why, "take it out; options for / can stand in /etc/fstab");
+		return fail_root(w, why, "remove it; /etc/fstab can have options for /");
 	}
 	return true;
 }
@@ -382,7 +380,7 @@ bool wdr_walk_root(WdrWalk *w)
 
 	if (!value)
 		return fail_root(
-			w, "no root= among the kernel arguments", "add one: root=PARTUUID=…");
+			w, "no root= among the kernel arguments", "add one: root=PARTUUID=...");
 	if (!wdr_identifier_parse(value, &a))
 		return fail_root(w, "it names no disk", NULL);
 	w->root = wdr_walk_resolve(w, &a, &w->root_disk, &count);
@@ -390,7 +388,7 @@ bool wdr_walk_root(WdrWalk *w)
 	if (!w->root)
 		is_fine = fail_root_name(w,
 			w->others ? "it names nothing on the disks that are plugged in"
-				  : "it names nothing on this disk",
+				  : "it matches no partition of this disk",
 			NULL);
 	else if (count > 1)
 		is_fine = fail_root_name(w, "it names two partitions", "--renew");

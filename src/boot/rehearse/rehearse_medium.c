@@ -69,12 +69,11 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	if (!b->has_order) {
 		g_autofree char *why =
 			b->order_text
-				? g_strdup_printf("the boot order %s is none that the firmware "
-						  "knows",
+				? g_strdup_printf("the boot order %s is unknown to the firmware",
 					  b->order_text)
 				: g_strdup("the firmware's boot order is not known");
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING,
-			"vcgencmd bootloader_config tells it on the board", "%s", why);
+			"on the board, vcgencmd bootloader_config shows it", "%s", why);
 		return true;
 	}
 	g_autofree char *words = wdr_boot_order_words(&b->order);
@@ -84,7 +83,7 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 			wdr_command("order", "--first", wdr_medium_word(w->medium), "--write");
 		g_autofree char *hint = g_strdup_printf(
 			"to store BOOT_ORDER=%s: %s", better ? better : "with it first", command);
-		return fail_medium(w, hint, "the boot order %s never comes to %s: it is %s",
+		return fail_medium(w, hint, "the boot order %s never tries %s: it is %s",
 			b->order_text, w->medium, words);
 	}
 	g_autofree char *date = b->firmware_date ? wdr_format_day(b->firmware_date) : g_strdup("?");
@@ -149,7 +148,7 @@ static bool has_loader_beside(WdrWalk *w)
 		if (!what)
 			continue;
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
-			"the boot loader on %s (%s) starts it", other->home ? other->home : "?",
+			"the boot loader on %s (%s) boots it", other->home ? other->home : "?",
 			what);
 		return true;
 	}
@@ -163,7 +162,7 @@ static void say_flash(WdrWalk *w, const WdrBoardFlash *f)
 			"%s %s holds something that is not known as a loader", f->kind, f->name);
 	else
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
-			"the boot loader in %s %s starts it: %s", f->kind, f->name, f->what);
+			"the boot loader in %s %s boots it: %s", f->kind, f->name, f->what);
 }
 
 /* Nothing is seen that would start it, and it cannot be said that there is nothing. */
@@ -171,15 +170,14 @@ static void say_unknown(WdrWalk *w, const WdrBoardFlash *f)
 {
 	if (f && f->problem)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, "root may read it",
-			"which boot loader starts it is not known: %s", f->problem);
+			"it is unknown which boot loader boots it: %s", f->problem);
 	else if (is_card(w->medium))
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"no boot loader is seen on it, nor in SPI flash; it may be where it cannot be "
 			"seen from here");
 	else
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
-			"which boot loader starts it is not known: there is no SPI flash that the "
-			"kernel knows");
+			"it is unknown which boot loader boots it: the kernel knows no SPI flash");
 }
 
 /* The chip itself reads SPI flash, SD and eMMC; NVMe and USB are a loader's to read. */
@@ -359,7 +357,7 @@ static bool check_features(WdrWalk *w, const WdrSystemPart *boot)
 	if (!g_strv_contains((const char *const *)features, "inline_data"))
 		return true;
 	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_STOP,
-		"make the volume anew without it (a move keeps features as they are)",
+		"create the volume again without it (a move keeps features as they are)",
 		"partition %u is ext4 with inline_data, which U-Boot (2023.01) cannot read",
 		boot->partition->number);
 	return false;

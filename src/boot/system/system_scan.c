@@ -20,7 +20,7 @@
 enum { SEARCHED_BYTES_MAX = 1024 * 1024 };
 
 static const char places_folder[] = "etc/wanderitas/places.d";
-static const char not_named[] = "no places row names this file";
+static const char not_named[] = "no line of places.d names this file";
 static const char in_image[] = "inside an initramfs, which its own tools regenerate";
 static const char not_a_place[] = "in a comment, or where nothing reads it";
 
@@ -202,8 +202,7 @@ static void read_menu(Scan *c, const char *file, unsigned depth)
 	if (!text && depth > 0)
 		g_ptr_array_add(c->early,
 			g_strdup_printf(
-				"%s%s is included by the menu and is not there: U-Boot gives the whole "
-				"menu up",
+				"%s%s is included by the menu and is not there: U-Boot ignores the whole menu",
 				c->s->boot_folder, file));
 
 	c->s->has_initramfs |= wdr_extlinux_default(x) && wdr_extlinux_default(x)->has_initrd;
@@ -452,8 +451,7 @@ static void compare_script(const Scan *c)
 		memcmp(bytes + image.text_at, source, source_len) != 0)
 		g_ptr_array_add(c->s->warnings,
 			g_strdup_printf(
-				"%sboot.scr was not made from the boot.cmd beside it: their texts differ; each "
-				"is put right by itself",
+				"%sboot.scr was not made from the boot.cmd beside it: their texts differ; each is edited by itself",
 				c->s->boot_folder));
 }
 
