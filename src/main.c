@@ -3,6 +3,7 @@
 
 #include "base/closest.h"
 #include "base/command.h"
+#include "cli/manual.h"
 #include "cli/option_error.h"
 #include "cli/signals.h"
 #include "cli/version.h"
@@ -17,38 +18,29 @@
 #include <unistd.h>
 
 static const WdrCommand *const commands[] = { &wdr_cmd_survey, &wdr_cmd_ready, &wdr_cmd_draft,
-	&wdr_cmd_move, &wdr_cmd_catchup, &wdr_cmd_arrive, &wdr_cmd_rehearse, &wdr_cmd_readdress,
-	&wdr_cmd_rewind, &wdr_cmd_drivers, &wdr_cmd_order, &wdr_cmd_loader, &wdr_cmd_firmware,
-	&wdr_cmd_tune, &wdr_cmd_pace, &wdr_cmd_report, &wdr_cmd_demo };
+	&wdr_cmd_move, &wdr_cmd_catchup, &wdr_cmd_arrive, &wdr_cmd_status, &wdr_cmd_rehearse,
+	&wdr_cmd_readdress, &wdr_cmd_rewind, &wdr_cmd_drivers, &wdr_cmd_order, &wdr_cmd_loader,
+	&wdr_cmd_firmware, &wdr_cmd_tune, &wdr_cmd_pace, &wdr_cmd_report, &wdr_cmd_demo };
 
-static char *command_list(void)
+static bool asks_for_ascii(void)
 {
-	static const char *const titles[] = { "Look:", "Move:", "After and around:" };
-	GString *text = g_string_new(NULL);
+	static const char *const names[] = { "LC_ALL", "LC_CTYPE", "LANG" };
 
-	for (size_t group = 0; group < G_N_ELEMENTS(titles); group++) {
-		size_t had = text->len;
-		for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
-			if (commands[i]->group == group)
-				g_string_append_printf(text, "  %-9s %s\n", commands[i]->name,
-					commands[i]->summary);
-		}
-		if (text->len > had) {
-			g_string_insert(text, (gssize)had, "\n");
-			g_string_insert(text, (gssize)had, titles[group]);
-			g_string_append_c(text, '\n');
-		}
+	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+		const char *value = g_getenv(names[i]);
+		if (value && *value)
+			return strcmp(value, "C") == 0 || strcmp(value, "POSIX") == 0;
 	}
-	g_string_append(text, "For the options of a command: wanderitas help COMMAND");
-	return g_string_free(text, FALSE);
+	return false;
 }
 
 static void set_up(void)
 {
 	wdr_signals_set_up();
 	setlocale(LC_ALL, "");
-	/* Under sudo and on a console there often is none; names are UTF-8 all the same. */
-	if (strcmp(nl_langinfo(CODESET), "ANSI_X3.4-1968") == 0)
+	/* Under sudo and on a console there often is none; names are UTF-8 all the same. Whoever
+	 * asks for C gets no more than that. */
+	if (strcmp(nl_langinfo(CODESET), "ANSI_X3.4-1968") == 0 && !asks_for_ascii())
 		setlocale(LC_CTYPE, "C.UTF-8");
 	setlocale(LC_MESSAGES, "C");
 	setlocale(LC_NUMERIC, "C");
@@ -81,81 +73,101 @@ static const WdrCommand *find(const char *name)
 	return NULL;
 }
 
-static int no_command(const char *name, const char *list)
+static int no_command(const WdrGlobals *globals, const char *name)
 {
-	const char *names[G_N_ELEMENTS(commands) + 1] = { NULL };
+	const char *names[G_N_ELEMENTS(commands) + 2] = { "help" };
+	g_autofree char *list = wdr_command("help");
+	g_autoptr(GError) error = NULL;
 
 	for (size_t i = 0; i < G_N_ELEMENTS(commands); i++)
-		names[i] = commands[i]->name;
-	const char *meant = name ? wdr_closest(name, names) : NULL;
-	if (!name)
-		fprintf(stderr, "wanderitas: no command given\n\n%s\n", list);
-	else if (meant)
-		fprintf(stderr, "wanderitas: there is no command '%s'; did you mean '%s'?\n", name,
-			meant);
+		names[i + 1] = commands[i]->name;
+	const char *meant = wdr_closest(name, names);
+	if (meant)
+		wdr_error_set(&error, WDR_ERROR_USAGE,
+			"there is no command '%s'; did you mean '%s'?", name, meant);
 	else
-		fprintf(stderr, "wanderitas: there is no command '%s'\n\n%s\n", name, list);
-	return WDR_EXIT_USAGE;
+		wdr_error_set(&error, WDR_ERROR_USAGE, "there is no command '%s'", name);
+	if (!meant)
+		wdr_error_hint(&error, "to list the commands: %s", list);
+	return wdr_cli_fail(globals, error, WDR_EXIT_USAGE);
 }
 
 /* "help move" is "move --help". */
-static int help(const char *name, WdrGlobals *globals, GOptionContext *context, const char *list)
+static int help(const WdrGlobals *globals, const char *name)
 {
-	const WdrCommand *command = name ? find(name) : NULL;
-	char *words[] = { (char *)(uintptr_t)name, (char *)(uintptr_t) "--help", NULL };
-
-	if (command)
-		return command->run(globals, 2, words);
-	if (name)
-		return no_command(name, list);
-	g_autofree char *text = g_option_context_get_help(context, TRUE, NULL);
-	fputs(text, stdout);
-	return WDR_EXIT_DONE;
+	return wdr_manual_print(name) ? WDR_EXIT_DONE : no_command(globals, name);
 }
 
 /* How advice begins: a program that was started by its path is started so again. */
-static void begin_advice(const char *program)
+static void begin_advice(char **argv)
 {
-	const WdrCall call = { strchr(program, '/') ? program : "wanderitas", NULL,
-		geteuid() != 0 };
+	/* GLib takes options away from argv. */
+	static char **words;
+	words = g_strdupv(argv + 1);
+	const WdrCall call = { strchr(argv[0], '/') ? argv[0] : "wanderitas", NULL, geteuid() != 0,
+		(const char *const *)words };
 
 	wdr_command_begin_with(&call);
 }
 
-static int run(
-	int argc, char **argv, WdrGlobals *globals, GOptionContext *context, const char *list)
+/* What changes how everything else is taken, an error of the words before it too. */
+static void look_ahead(int argc, char **argv, WdrGlobals *globals, bool *ret_wants_help)
 {
-	const WdrCommand *command = argc > 1 ? find(argv[1]) : NULL;
+	for (int i = 1; i < argc && strcmp(argv[i], "--") != 0; i++) {
+		globals->json |= strcmp(argv[i], "--json") == 0;
+		*ret_wants_help |= strcmp(argv[i], "--help") == 0 || strcmp(argv[i], "-h") == 0;
+	}
+}
+
+/* Options before the command may be unknown where --help is among them. */
+static const char *first_word(int argc, char **argv)
+{
+	for (int i = 1; i < argc; i++) {
+		if (*argv[i] != '-')
+			return argv[i];
+	}
+	return "wanderitas";
+}
+
+static int run(int argc, char **argv, WdrGlobals *globals, bool wants_help)
+{
+	static char *status[] = { (char *)(uintptr_t) "status", NULL };
+	const char *name = argc > 1 ? argv[1] : NULL;
+	const WdrCommand *command = name ? find(name) : NULL;
 
 	if (globals->version) {
 		wdr_print_version();
 		return WDR_EXIT_DONE;
 	}
+	if (wants_help)
+		return help(globals, first_word(argc, argv));
+	if (name && strcmp(name, "help") == 0)
+		return help(globals, argc > 2 ? argv[2] : "wanderitas");
 	if (command)
 		return command->run(globals, argc - 1, argv + 1);
-	if (argc > 1 && strcmp(argv[1], "help") == 0)
-		return help(argc > 2 ? argv[2] : NULL, globals, context, list);
-	return no_command(argc > 1 ? argv[1] : NULL, list);
+	return name ? no_command(globals, name) : wdr_cmd_status.run(globals, 1, status);
 }
 
 int main(int argc, char **argv)
 {
-	g_autofree char *list = command_list();
 	static WdrGlobals globals; /* its texts live as long as the program */
 	g_autofree GOptionEntry *entries = wdr_cli_global_entries(&globals);
-	g_autoptr(GOptionContext) context = g_option_context_new("COMMAND …");
+	g_autoptr(GOptionContext) context = g_option_context_new(NULL);
 	g_autoptr(GError) error = NULL;
+	g_autoptr(GError) wrong = NULL;
+	bool wants_help = false;
 
-	begin_advice(argv[0]);
+	begin_advice(argv);
 	set_up();
+	look_ahead(argc, argv, &globals, &wants_help);
+	/* Up to the command: its options are its own. */
 	g_option_context_set_strict_posix(context, TRUE);
-	g_option_context_set_summary(
-		context, "Moves a single-board computer's system from one disk to another.");
-	g_option_context_set_description(context, list);
+	g_option_context_set_help_enabled(context, FALSE);
+	g_option_context_set_ignore_unknown_options(context, wants_help);
 	g_option_context_add_main_entries(context, entries, NULL);
 	if (g_option_context_parse(context, &argc, &argv, &error))
-		return end(run(argc, argv, &globals, context, list));
+		return end(run(argc, argv, &globals, wants_help));
 	g_autofree char *why = wdr_option_error(error, NULL, entries);
-	fprintf(stderr, "wanderitas: %s\n", why);
-	return WDR_EXIT_USAGE;
+	wdr_error_set(&wrong, WDR_ERROR_USAGE, "%s", why);
+	return end(wdr_cli_fail(&globals, wrong, WDR_EXIT_USAGE));
 }

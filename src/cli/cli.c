@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 
 #include "base/command.h"
+#include "base/json.h"
 #include "base/stop.h"
 #include "base/text.h"
 #include "cli/option_error.h"
@@ -14,18 +15,12 @@
 GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 {
 	const GOptionEntry entries[] = {
-		{ "bench", 0, 0, G_OPTION_ARG_FILENAME, &globals->bench,
-			"Work on the bench in DIR instead of this machine", "DIR" },
-		{ "json", 0, 0, G_OPTION_ARG_NONE, &globals->json, "Print one JSON document",
-			NULL },
-		{ "quiet", 'q', 0, G_OPTION_ARG_NONE, &globals->quiet, "No progress, no notes",
-			NULL },
-		{ "verbose", 'v', 0, G_OPTION_ARG_NONE, &globals->verbose,
-			"Show which programs are run", NULL },
-		{ "no-color", 0, 0, G_OPTION_ARG_NONE, &globals->no_color,
-			"No colours (also: NO_COLOR)", NULL },
-		{ "version", 'V', 0, G_OPTION_ARG_NONE, &globals->version,
-			"Print version, commit and libraries", NULL },
+		WDR_OPTION("bench", 0, FILENAME, &globals->bench),
+		WDR_OPTION("json", 0, NONE, &globals->json),
+		WDR_OPTION("quiet", 'q', NONE, &globals->quiet),
+		WDR_OPTION("verbose", 'v', NONE, &globals->verbose),
+		WDR_OPTION("no-color", 0, NONE, &globals->no_color),
+		WDR_OPTION("version", 'V', NONE, &globals->version),
 		{ 0 },
 	};
 
@@ -47,20 +42,14 @@ static bool has_no_empty_name(const GOptionEntry *entries, GError **error)
 bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOptionEntry *entries,
 	int *argc, char ***argv, GError **error)
 {
-	g_autofree char *usage = g_strdup_printf("%s %s", command->name, command->synopsis);
-	g_autoptr(GOptionContext) context = g_option_context_new(usage);
+	g_autoptr(GOptionContext) context = g_option_context_new(NULL);
 	g_autofree GOptionEntry *global = wdr_cli_global_entries(globals);
 	g_autoptr(GError) local = NULL;
 
-	/* GOption prints "PROGRAM [OPTION…] usage"; the program's name is enough before a command.
-	 */
-	g_set_prgname("wanderitas");
-	g_option_context_set_summary(context, command->summary);
+	/* main() prints help. */
+	g_option_context_set_help_enabled(context, FALSE);
 	g_option_context_add_main_entries(context, entries, NULL);
-	GOptionGroup *group = g_option_group_new("global", "Options that every command has",
-		"Show options that every command has", NULL, NULL);
-	g_option_group_add_entries(group, global);
-	g_option_context_add_group(context, group);
+	g_option_context_add_main_entries(context, global, NULL);
 	if (g_option_context_parse(context, argc, argv, &local))
 		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
 	g_autofree char *why = wdr_option_error(local, entries, global);
@@ -112,13 +101,51 @@ bool wdr_cli_agree(const char *name, const char *given, const char *what, GError
 	return false;
 }
 
+static const char *code_name(const GError *error)
+{
+	static const char *const names[] = {
+		[WDR_ERROR_IO] = "io",
+		[WDR_ERROR_FORMAT] = "format",
+		[WDR_ERROR_UNSUPPORTED] = "unsupported",
+		[WDR_ERROR_NO_SPACE] = "no-space",
+		[WDR_ERROR_REFUSED] = "refused",
+		[WDR_ERROR_USAGE] = "usage",
+		[WDR_ERROR_STOPPED] = "stopped",
+	};
+	bool is_known = error->domain == WDR_ERROR && error->code >= 0 &&
+			(size_t)error->code < G_N_ELEMENTS(names);
+
+	return is_known ? names[error->code] : "io";
+}
+
+static void print_document(const GError *error, const char *hint, int code)
+{
+	g_autoptr(json_t) document = json_pack("{s:s, s:{s:s, s:i, s:o, s:o, s:o}}", "format",
+		"wanderitas-error/1", "error", "code", code_name(error), "exit_code", code,
+		"message", wdr_json_text(error->message), "hint", wdr_json_text(hint), "command",
+		wdr_json_text(hint ? wdr_command_in(hint) : NULL));
+
+	wdr_json_print(document, stdout);
+}
+
+int wdr_cli_fail_told(const WdrGlobals *globals, const GError *error, int otherwise)
+{
+	WdrGlobals without = *globals;
+
+	without.json = false;
+	return wdr_cli_fail(&without, error, otherwise);
+}
+
 int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
 {
 	WdrOut out = wdr_out(stderr, globals->no_color);
 	int failed = wdr_error_get_errno(error);
 	bool lacks_rights = (failed == EACCES || failed == EPERM) && geteuid() != 0;
 	const char *said = wdr_error_get_hint(error);
-	const char *hint = said ? said : lacks_rights ? "run it with sudo" : NULL;
+	g_autofree char *by_root = lacks_rights ? wdr_command_by_root() : NULL;
+	g_autofree char *with_root =
+		by_root ? g_strdup_printf("to run it as root: %s", by_root) : NULL;
+	const char *hint = said ? said : with_root;
 
 	wdr_progress_end();
 	wdr_out_text(&out, WDR_STYLE_BAD, "wanderitas: %s\n", error->message);
@@ -126,5 +153,8 @@ int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise)
 		wdr_out_text(&out, WDR_STYLE_PLAIN, "  ");
 		wdr_out_hanging(&out, WDR_STYLE_PLAIN, 2, hint);
 	}
-	return g_error_matches(error, WDR_ERROR, WDR_ERROR_USAGE) ? WDR_EXIT_USAGE : otherwise;
+	int code = g_error_matches(error, WDR_ERROR, WDR_ERROR_USAGE) ? WDR_EXIT_USAGE : otherwise;
+	if (globals->json)
+		print_document(error, hint, code);
+	return code;
 }

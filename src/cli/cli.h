@@ -19,24 +19,21 @@ typedef struct {
 	gboolean json, quiet, verbose, no_color, version;
 } WdrGlobals;
 
-typedef enum {
-	WDR_GROUP_LOOK,
-	WDR_GROUP_MOVE,
-	WDR_GROUP_AFTER,
-} WdrGroup;
+/* An option. What it does is said in docs/manual, whose text --help prints. */
+#define WDR_OPTION(long_name, short_name, kind, into)                                              \
+	{                                                                                          \
+		long_name, short_name, 0, G_OPTION_ARG_##kind, into, NULL, NULL                    \
+	}
 
 typedef struct {
 	const char *name;
-	const char *synopsis; /* arguments behind the name */
-	const char *summary;
-	WdrGroup group;
 	int (*run)(WdrGlobals *globals, int argc, char **argv);
 } WdrCommand;
 
 extern const WdrCommand wdr_cmd_survey, wdr_cmd_ready, wdr_cmd_rehearse, wdr_cmd_draft,
-	wdr_cmd_move, wdr_cmd_catchup, wdr_cmd_arrive, wdr_cmd_readdress, wdr_cmd_rewind,
-	wdr_cmd_drivers, wdr_cmd_order, wdr_cmd_loader, wdr_cmd_firmware, wdr_cmd_tune,
-	wdr_cmd_pace, wdr_cmd_report, wdr_cmd_demo;
+	wdr_cmd_move, wdr_cmd_catchup, wdr_cmd_arrive, wdr_cmd_status, wdr_cmd_readdress,
+	wdr_cmd_rewind, wdr_cmd_drivers, wdr_cmd_order, wdr_cmd_loader, wdr_cmd_firmware,
+	wdr_cmd_tune, wdr_cmd_pace, wdr_cmd_report, wdr_cmd_demo;
 
 /* Entries for the global options; they write into `globals`. Ends with an empty one. The caller's.
  */
@@ -56,5 +53,8 @@ WdrOut wdr_cli_stdout(const WdrGlobals *globals);
 bool wdr_cli_agree(const char *name, const char *given, const char *what,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* Prints the error and its hint; returns the exit code: `otherwise`, or USAGE for such an error. */
+/* Prints the error and its hint on stderr, and as a document on stdout with --json. Returns the
+ * exit code: `otherwise`, or USAGE for such an error. */
 int wdr_cli_fail(const WdrGlobals *globals, const GError *error, int otherwise);
+/* The same where a document was printed already: there is one on stdout, always. */
+int wdr_cli_fail_told(const WdrGlobals *globals, const GError *error, int otherwise);

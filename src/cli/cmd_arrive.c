@@ -11,8 +11,7 @@ static bool arrive(WdrGlobals *globals, int argc, char **argv, WdrArrival **ret,
 {
 	gboolean all = FALSE;
 	const GOptionEntry entries[] = {
-		{ "all", 0, 0, G_OPTION_ARG_NONE, &all,
-			"Compare every file with the packing lists, not a sample", NULL },
+		WDR_OPTION("all", 0, NONE, &all),
 		{ 0 },
 	};
 	g_autoptr(WdrWorld) world = NULL;
@@ -49,6 +48,4 @@ static int arrive_run(WdrGlobals *globals, int argc, char **argv)
 									       : WDR_EXIT_FOUND;
 }
 
-const WdrCommand wdr_cmd_arrive = { "arrive", "[--all]",
-	"After the restart: check that the system runs from the new disk.", WDR_GROUP_AFTER,
-	arrive_run };
+const WdrCommand wdr_cmd_arrive = { "arrive", arrive_run };

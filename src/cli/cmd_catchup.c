@@ -11,8 +11,7 @@
 static bool parse(char **state, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, state, "The folder that the move left",
-			"DIR" },
+		WDR_OPTION("state", 0, FILENAME, state),
 		{ 0 },
 	};
 
@@ -59,5 +58,4 @@ static int catchup_run(WdrGlobals *globals, int argc, char **argv)
 	return code;
 }
 
-const WdrCommand wdr_cmd_catchup = { "catchup", "[ITINERARY]",
-	"Copy what changed on the source since the move.", WDR_GROUP_MOVE, catchup_run };
+const WdrCommand wdr_cmd_catchup = { "catchup", catchup_run };

@@ -17,8 +17,7 @@ typedef struct {
 static bool parse(DraftOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry more[] = {
-		{ "output", 'o', 0, G_OPTION_ARG_FILENAME, &o->output,
-			"Write the itinerary to FILE", "FILE" },
+		WDR_OPTION("output", 'o', FILENAME, &o->output),
 		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
@@ -110,5 +109,4 @@ static int draft_run(WdrGlobals *globals, int argc, char **argv)
 	return code;
 }
 
-const WdrCommand wdr_cmd_draft = { "draft", "--to DISK [--from DISK] [-o FILE]",
-	"Draw the itinerary of a move and show it; changes nothing.", WDR_GROUP_LOOK, draft_run };
+const WdrCommand wdr_cmd_draft = { "draft", draft_run };

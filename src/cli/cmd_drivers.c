@@ -23,22 +23,16 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(DriversOptions, options_clear)
 static bool parse(DriversOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
-			"The disk that root will be on (default: the one that is looked at)",
-			"DISK" },
-		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
-			"What root's disk, or an image, will be attached as", "nvme|usb|sd|emmc" },
-		{ "generate", 0, 0, G_OPTION_ARG_NONE, &o->generate,
-			"Let the system's own generator make the initramfs anew, instead of adding to "
-			"the one that is there",
-			NULL },
+		WDR_OPTION("for", 0, FILENAME, &o->target),
+		WDR_OPTION("medium", 0, STRING, &o->medium),
+		WDR_OPTION("generate", 0, NONE, &o->generate),
 		{ 0 },
 	};
 
 	const WdrStepUsage usage = {
 		.command = &wdr_cmd_drivers,
 		.own = entries,
-		.on = "The disk or image whose system is looked at (default: the running one)",
+		.has_on = true,
 		.instead = "disks are named by --for and --on",
 	};
 
@@ -111,6 +105,4 @@ static int drivers_run(WdrGlobals *globals, int argc, char **argv)
 					     .plan = p });
 }
 
-const WdrCommand wdr_cmd_drivers = { "drivers", "[--for DISK] [--on DISK|IMAGE] [--write]",
-	"Show which drivers the initramfs has for root; add missing ones.", WDR_GROUP_AFTER,
-	drivers_run };
+const WdrCommand wdr_cmd_drivers = { "drivers", drivers_run };

@@ -20,16 +20,14 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(FirmwareOptions, options_clear)
 static bool parse(FirmwareOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
-			"The folder with firmware files (default: that of the system's package)",
-			"FOLDER" },
+		WDR_OPTION("from", 0, FILENAME, &o->from),
 		{ 0 },
 	};
 
 	const WdrStepUsage usage = {
 		.command = &wdr_cmd_firmware,
 		.own = entries,
-		.on = "The disk or image whose boot volume is looked at (default: the running one)",
+		.has_on = true,
 	};
 
 	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
@@ -87,6 +85,4 @@ static int firmware_run(WdrGlobals *globals, int argc, char **argv)
 					     .plan = p });
 }
 
-const WdrCommand wdr_cmd_firmware = { "firmware", "[--from FOLDER] [--on DISK|IMAGE] [--write]",
-	"Compare boot firmware files with a folder; update older ones.", WDR_GROUP_AFTER,
-	firmware_run };
+const WdrCommand wdr_cmd_firmware = { "firmware", firmware_run };

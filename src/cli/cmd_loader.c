@@ -37,20 +37,15 @@ static bool check(const LoaderOptions *o, int argc, GError **error)
 static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
-			"Write an image that is for another kind of chip, or that does not name this board",
-			"kind|board" },
-		{ "restore", 0, 0, G_OPTION_ARG_NONE, &o->restore,
-			"Put back what was there before the last image, also after a power cut",
-			NULL },
+		WDR_OPTION("despite", 0, STRING_ARRAY, &o->despite),
+		WDR_OPTION("restore", 0, NONE, &o->restore),
 		{ 0 },
 	};
 
 	const WdrStepUsage usage = {
 		.command = &wdr_cmd_loader,
 		.own = entries,
-		.on = "Where the image goes: a SPI flash, a disk, or the image of one (default: the SPI flash)",
-		.on_what = "DEVICE",
+		.has_on = true,
 		.instead = "it writes one image",
 		.words_max = 1,
 	};
@@ -124,5 +119,4 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 					     .plan = p });
 }
 
-const WdrCommand wdr_cmd_loader = { "loader", "[IMAGE] [--on DEVICE] [--write] | --restore",
-	"Show boot loaders; write one to SPI flash or a medium.", WDR_GROUP_AFTER, loader_run };
+const WdrCommand wdr_cmd_loader = { "loader", loader_run };

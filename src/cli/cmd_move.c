@@ -1,6 +1,7 @@
 /* wanderitas move: shows the itinerary, asks, moves, and tells what was done. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "boot/system/survey.h"
 #include "check/planned_boot.h"
 #include "cli/keep.h"
@@ -41,19 +42,10 @@ static bool check_despite(char *const *despite, GError **error)
 static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry more[] = {
-		{ "erase", 0, 0, G_OPTION_ARG_FILENAME, &o->erase,
-			"Answer the question for scripts: the target's name", "NAME" },
-		{ "resume", 0, 0, G_OPTION_ARG_NONE, &o->resume,
-			"Go on with an interrupted move: the one that is named by its itinerary or its state "
-			"folder, or the newest",
-			NULL },
-		{ "accept-damage", 0, 0, G_OPTION_ARG_NONE, &o->accept_damage,
-			"Finish although files could not be read whole: with zeros in their place",
-			NULL },
-		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
-			"Go on despite a check that stops (ready shows them); may be given "
-			"several times",
-			"CHECK" },
+		WDR_OPTION("erase", 0, FILENAME, &o->erase),
+		WDR_OPTION("resume", 0, NONE, &o->resume),
+		WDR_OPTION("accept-damage", 0, NONE, &o->accept_damage),
+		WDR_OPTION("despite", 0, STRING_ARRAY, &o->despite),
 		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
@@ -168,8 +160,13 @@ static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the check '%s' stops the move: %s", stop->name,
 		stop->text);
 	/* A command comes last. */
-	wdr_error_hint(error, "nothing was written; add --despite %s to move all the same%s%s",
-		stop->name, stop->hint ? "; to fix it: " : "", stop->hint ? stop->hint : "");
+	g_autofree char *despite_it = wdr_command_again("--despite", stop->name);
+	if (stop->hint)
+		wdr_error_hint(error,
+			"nothing was written; add --despite %s to move all the same; to fix it: %s",
+			stop->name, stop->hint);
+	else
+		wdr_error_hint(error, "nothing was written; to move all the same: %s", despite_it);
 	return false;
 }
 
@@ -243,6 +240,4 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 	return code;
 }
 
-const WdrCommand wdr_cmd_move = { "move",
-	"[ITINERARY | --to DISK [--from DISK] | --resume] [--erase NAME]",
-	"Copy the system to another disk, verify it, make it bootable.", WDR_GROUP_MOVE, move_run };
+const WdrCommand wdr_cmd_move = { "move", move_run };

@@ -36,22 +36,12 @@ static bool check(const OrderOptions *o, GError **error)
 static bool parse(OrderOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "first", 0, 0, G_OPTION_ARG_STRING, &o->first,
-			"Put this medium first and leave the others behind it: nvme, usb, sd, emmc, or "
-			"one of U-Boot's targets",
-			"MEDIUM" },
-		{ "set", 0, 0, G_OPTION_ARG_STRING, &o->number,
-			"The firmware's whole order, as it is written: 0xf416", "ORDER" },
-		{ "targets", 0, 0, G_OPTION_ARG_STRING, &o->targets,
-			"U-Boot's whole order: \"nvme0 mmc1 usb0\"", "LIST" },
-		{ "initial", 0, 0, G_OPTION_ARG_FILENAME, &o->initial,
-			"U-Boot's initial environment, for when it has stored none", "FILE" },
-		{ "set-fuse", 0, 0, G_OPTION_ARG_NONE, &o->set_fuse,
-			"On a board that boots from USB only after a fuse was set: the line in config.txt "
-			"that sets it for ever",
-			NULL },
-		{ "despite", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->despite,
-			"Go on although this is lost: way-back", "CHECK" },
+		WDR_OPTION("first", 0, STRING, &o->first),
+		WDR_OPTION("set", 0, STRING, &o->number),
+		WDR_OPTION("targets", 0, STRING, &o->targets),
+		WDR_OPTION("initial", 0, FILENAME, &o->initial),
+		WDR_OPTION("set-fuse", 0, NONE, &o->set_fuse),
+		WDR_OPTION("despite", 0, STRING_ARRAY, &o->despite),
 		{ 0 },
 	};
 
@@ -141,6 +131,4 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 				 .has_unread = &p->has_unread });
 }
 
-const WdrCommand wdr_cmd_order = { "order", "[--first MEDIUM] [--write]",
-	"Show or change the order in which the board tries its media.", WDR_GROUP_AFTER,
-	order_run };
+const WdrCommand wdr_cmd_order = { "order", order_run };

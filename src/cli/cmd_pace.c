@@ -2,6 +2,7 @@
 #include "base/io.h"
 
 #include "base/command.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "cli/cli.h"
 #include "cli/progress.h"
@@ -33,22 +34,12 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(PaceOptions, options_clear)
 static bool parse(PaceOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "seconds", 0, 0, G_OPTION_ARG_DOUBLE, &o->seconds,
-			"How long each figure is measured (default: 5)", "N" },
-		{ "write-to", 0, 0, G_OPTION_ARG_FILENAME, &o->write_to,
-			"Measure writing too, on this partition of the one disk named, whose contents are "
-			"lost",
-			"PARTITION" },
-		{ "erase", 0, 0, G_OPTION_ARG_FILENAME, &o->erase,
-			"Answer the question for scripts: the partition's name", "NAME" },
-		{ "compare", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &o->compare,
-			"Put the figures of an earlier record beside; further records may follow as "
-			"arguments",
-			"FILE" },
-		{ "output", 'o', 0, G_OPTION_ARG_FILENAME, &o->record, "Keep the figures in FILE",
-			"FILE.json" },
-		{ "chart", 0, 0, G_OPTION_ARG_FILENAME, &o->chart, "Draw them",
-			"FILE.png|FILE.svg" },
+		WDR_OPTION("seconds", 0, DOUBLE, &o->seconds),
+		WDR_OPTION("write-to", 0, FILENAME, &o->write_to),
+		WDR_OPTION("erase", 0, FILENAME, &o->erase),
+		WDR_OPTION("compare", 0, FILENAME_ARRAY, &o->compare),
+		WDR_OPTION("output", 'o', FILENAME, &o->record),
+		WDR_OPTION("chart", 0, FILENAME, &o->chart),
 		{ 0 },
 	};
 
@@ -98,7 +89,7 @@ static bool ask(const WdrPaceStretch *s, const char *given, GError **error)
 	WdrOut out = wdr_out(stderr, true);
 	if (!given)
 		wdr_out_text(&out, WDR_STYLE_PLAIN,
-			"%s will be written over: %s.\nIts contents will be lost. Type its name (%s) to go "
+			"%s will be overwritten: %s.\nIts contents will be lost. Type its name (%s) to go "
 			"on: ",
 			s->name, s->contents, base);
 	return wdr_cli_agree(s->name, given, "the partition", error);
@@ -209,8 +200,7 @@ static void show(
 
 	if (globals->json) {
 		g_autoptr(json_t) root = wdr_pace_record_to_json(r);
-		json_dumpf(root, stdout, WDR_PACE_JSON_FLAGS);
-		fputc('\n', stdout);
+		wdr_json_print(root, stdout);
 		return;
 	}
 	wdr_present_pace(&out, r);
@@ -235,12 +225,10 @@ static int pace_run(WdrGlobals *globals, int argc, char **argv)
 	if (r->measured->len > 0)
 		show(&o, globals, is_fine, r);
 	if (!is_fine)
-		return wdr_cli_fail(globals, error,
+		return (r->measured->len > 0 ? wdr_cli_fail_told : wdr_cli_fail)(globals, error,
 			g_error_matches(error, WDR_ERROR, WDR_ERROR_STOPPED) ? WDR_EXIT_STOPPED
 									     : WDR_EXIT_REFUSED);
 	return has_failure(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }
 
-const WdrCommand wdr_cmd_pace = { "pace",
-	"DISK|FOLDER|IMAGE... [--seconds N] [--compare FILE...] [-o FILE.json] [--chart FILE]",
-	"Measure disks, compare them, draw a chart.", WDR_GROUP_LOOK, pace_run };
+const WdrCommand wdr_cmd_pace = { "pace", pace_run };

@@ -6,6 +6,7 @@
 #include "cli/progress.h"
 #include "plan/second_machine.h"
 #include "present/show_itinerary.h"
+#include "present/show_steps.h"
 
 typedef struct {
 	gboolean running, renew, write;
@@ -24,20 +25,12 @@ static bool parse(ReaddressOptions *o, WdrGlobals *globals, int *argc, char ***a
 	WdrReaddressOptions *ret, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "running", 0, 0, G_OPTION_ARG_NONE, &o->running,
-			"The running system, through its mounts, instead of a disk at rest", NULL },
-		{ "renew", 0, 0, G_OPTION_ARG_NONE, &o->renew,
-			"Give the disk, its partitions and volumes fresh identifiers too", NULL },
-		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
-			"How all mentions name partitions: partuuid, uuid, label, partlabel or path",
-			"FORM" },
-		{ "as-second-machine", 0, 0, G_OPTION_ARG_STRING, &o->second,
-			"Give it another host name, and take away what only one machine may have",
-			"NAME" },
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Do it; without this the edits are only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
+		WDR_OPTION("running", 0, NONE, &o->running),
+		WDR_OPTION("renew", 0, NONE, &o->renew),
+		WDR_OPTION("name-by", 0, STRING, &o->name_by),
+		WDR_OPTION("as-second-machine", 0, STRING, &o->second),
+		WDR_OPTION("write", 0, NONE, &o->write),
+		WDR_OPTION("state", 0, FILENAME, &o->state),
 		{ 0 },
 	};
 
@@ -77,7 +70,7 @@ static int write_it(
 	}
 	g_autofree char *undo = wdr_command("rewind", state);
 	if (has_begun)
-		wdr_error_hint(&error, "run it again to go on; or restore everything: %s", undo);
+		wdr_error_hint(&error, "run it again to continue; or restore everything: %s", undo);
 	return wdr_cli_fail(globals, error, has_begun ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 }
 
@@ -103,8 +96,7 @@ static int readdress(ReaddressOptions *o, WdrGlobals *globals, const WdrReaddres
 	if (globals->json)
 		wdr_present_readdress_json(stdout, r, NULL);
 	else if (has_work)
-		wdr_out_text(&out, WDR_STYLE_GOOD,
-			"\npreview only, nothing changed; add --write to apply\n");
+		wdr_present_preview(&out);
 	return wdr_readdress_left(r) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }
 
@@ -119,6 +111,4 @@ static int readdress_run(WdrGlobals *globals, int argc, char **argv)
 	return readdress(&o, globals, &options, argc == 2 ? argv[1] : NULL);
 }
 
-const WdrCommand wdr_cmd_readdress = { "readdress", "DISK|--running [--renew] [--write]",
-	"Fix identifiers and root= on a disk that was copied some other way.", WDR_GROUP_AFTER,
-	readdress_run };
+const WdrCommand wdr_cmd_readdress = { "readdress", readdress_run };

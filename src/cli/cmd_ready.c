@@ -50,6 +50,4 @@ static int ready_run(WdrGlobals *globals, int argc, char **argv)
 	return is_ready ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 
-const WdrCommand wdr_cmd_ready = { "ready", "--to DISK [--from DISK]",
-	"Check whether a move will work and the board will boot from the target.", WDR_GROUP_LOOK,
-	ready_run };
+const WdrCommand wdr_cmd_ready = { "ready", ready_run };

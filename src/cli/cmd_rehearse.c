@@ -112,12 +112,9 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 	WdrVerdict *ret, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "medium", 0, 0, G_OPTION_ARG_STRING, &o->medium,
-			"What an image, or the disk, will be attached as", "nvme|usb|sd|emmc" },
-		{ "without", 0, 0, G_OPTION_ARG_FILENAME, &o->without,
-			"Treat only this disk as unplugged, and all others as present", "DISK" },
-		{ "with-disk", 0, 0, G_OPTION_ARG_FILENAME, &o->with,
-			"Treat this disk as present, and all others as unplugged", "DISK" },
+		WDR_OPTION("medium", 0, STRING, &o->medium),
+		WDR_OPTION("without", 0, FILENAME, &o->without),
+		WDR_OPTION("with-disk", 0, FILENAME, &o->with),
 		{ 0 },
 	};
 	g_autoptr(WdrWorld) world = NULL;
@@ -161,6 +158,4 @@ static int rehearse_run(WdrGlobals *globals, int argc, char **argv)
 	return verdict <= WDR_VERDICT_WARNINGS ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
 }
 
-const WdrCommand wdr_cmd_rehearse = { "rehearse",
-	"DISK [--without DISK | --with-disk DISK] [--medium nvme|usb|sd|emmc]",
-	"Check whether the board would boot from this disk alone.", WDR_GROUP_LOOK, rehearse_run };
+const WdrCommand wdr_cmd_rehearse = { "rehearse", rehearse_run };

@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 
 #include "base/io.h"
+#include "base/json.h"
 #include "base/stat.h"
 #include "check/planned_boot.h"
 #include "check/report.h"
@@ -28,11 +29,8 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(ReportOptions, options_clear)
 static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "output", 'o', 0, G_OPTION_ARG_FILENAME, &o->output, "The page to be written",
-			"FILE.html" },
-		{ "pace", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &o->paces,
-			"Show these measurements too, as pace -o keeps them; may be given several times",
-			"FILE.json" },
+		WDR_OPTION("output", 'o', FILENAME, &o->output),
+		WDR_OPTION("pace", 0, FILENAME_ARRAY, &o->paces),
 		{ 0 },
 	};
 
@@ -153,8 +151,7 @@ static bool make(
 			return false;
 	}
 	if (globals->json) {
-		json_dumpf(report, stdout, WDR_PACE_JSON_FLAGS);
-		fputc('\n', stdout);
+		wdr_json_print(report, stdout);
 	} else if (strcmp(o->output, "-") != 0) {
 		wdr_out_text(&out, WDR_STYLE_GOOD, "the report is in %s\n", o->output);
 	}
@@ -172,5 +169,4 @@ static int report_run(WdrGlobals *globals, int argc, char **argv)
 	return WDR_EXIT_DONE;
 }
 
-const WdrCommand wdr_cmd_report = { "report", "[ITINERARY|FOLDER] -o FILE.html [--pace FILE.json]",
-	"Write the handover page of a move (HTML).", WDR_GROUP_AFTER, report_run };
+const WdrCommand wdr_cmd_report = { "report", report_run };

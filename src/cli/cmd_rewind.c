@@ -1,6 +1,7 @@
 /* wanderitas rewind: puts changed files back. */
 #include "cli/step.h"
 
+#include "base/command.h"
 #include "base/stat.h"
 #include "change/rewind.h"
 #include "cli/progress.h"
@@ -32,7 +33,7 @@ static bool check_there(const char *logbook, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_USAGE, "there is no logbook %s", logbook);
 	wdr_error_hint(error,
-		"each step that changed something told its folder; without an argument "
+		"each step that changed something showed its folder; without an argument "
 		"rewind takes the newest one of this machine");
 	return false;
 }
@@ -40,8 +41,7 @@ static bool check_there(const char *logbook, GError **error)
 static bool parse(RewindOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "force", 0, 0, G_OPTION_ARG_NONE, &o->force,
-			"Also put back what somebody changed since", NULL },
+		WDR_OPTION("force", 0, NONE, &o->force),
 		{ 0 },
 	};
 
@@ -69,10 +69,12 @@ int wdr_cli_rewind(
 		return show(globals, logbook, results) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 	if (!results)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	if (results->len > 0)
-		show(globals, logbook, results);
-	wdr_error_hint(&error, "what was put back stays so; run rewind again to go on");
-	return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	g_autofree char *again = wdr_command("rewind", logbook);
+	wdr_error_hint(&error, "what was put back stays so; to continue: %s", again);
+	if (results->len == 0)
+		return wdr_cli_fail(globals, error, WDR_EXIT_STOPPED);
+	show(globals, logbook, results);
+	return wdr_cli_fail_told(globals, error, WDR_EXIT_STOPPED);
 }
 
 static int rewind_run(WdrGlobals *globals, int argc, char **argv)
@@ -91,5 +93,4 @@ static int rewind_run(WdrGlobals *globals, int argc, char **argv)
 	return wdr_cli_rewind(globals, world, logbook, o.force != 0);
 }
 
-const WdrCommand wdr_cmd_rewind = { "rewind", "[LOGBOOK]",
-	"Restore files that were changed in place.", WDR_GROUP_AFTER, rewind_run };
+const WdrCommand wdr_cmd_rewind = { "rewind", rewind_run };

@@ -2,10 +2,11 @@
 #include "cli/cli.h"
 
 #include "boot/system/finding.h"
+#include "cli/disk_wait.h"
 #include "present/show_survey.h"
 
 typedef struct {
-	gboolean mentions;
+	gboolean mentions, wait, names;
 } SurveyOptions;
 
 static bool has_problem(const WdrSurvey *s)
@@ -29,21 +30,73 @@ static bool has_problem(const WdrSurvey *s)
 	return false;
 }
 
+static bool parse(SurveyOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+{
+	const GOptionEntry entries[] = {
+		WDR_OPTION("mentions", 0, NONE, &o->mentions),
+		WDR_OPTION("wait", 0, NONE, &o->wait),
+		WDR_OPTION("names", 0, NONE, &o->names),
+		{ 0 },
+	};
+
+	if (!wdr_cli_parse(&wdr_cmd_survey, globals, entries, argc, argv, error))
+		return false;
+	if (o->mentions + o->wait + o->names > 1)
+		return wdr_error_set(
+			error, WDR_ERROR_USAGE, "give only one of --mentions, --wait and --names");
+	return *argc == 1 || !(o->wait || o->names) ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "%s takes no disk, such as '%s'",
+		       o->wait ? "--wait" : "--names", (*argv)[1]);
+}
+
+static bool print_names(const WdrWorld *world, GError **error)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+
+	if (!wdr_disks_list(world, &disks, error))
+		return false;
+	for (guint i = 0; i < disks->len; i++)
+		printf("%s\n", ((const WdrDisk *)disks->pdata[i])->name);
+	return true;
+}
+
+/* The answer is the name alone, for a script; what a person wants to know goes to stderr. */
+static bool wait_for_disk(const WdrGlobals *globals, const WdrWorld *world, GError **error)
+{
+	WdrOut out = wdr_out(stderr, globals->no_color);
+	g_autoptr(WdrDisk) disk = NULL;
+	g_autoptr(WdrSurvey) survey = NULL;
+
+	if (!wdr_cli_wait_for_disk(world, &out, &disk, error))
+		return false;
+	char *names[] = { disk->name, NULL };
+	if (!wdr_survey_make(world, names, &survey, error))
+		return false;
+	if (globals->json) {
+		wdr_present_survey_json(stdout, survey);
+		return true;
+	}
+	fputc('\n', stderr);
+	wdr_present_survey(&out, survey, false);
+	fflush(stderr);
+	printf("%s\n", disk->name);
+	return true;
+}
+
 static int survey_run(WdrGlobals *globals, int argc, char **argv)
 {
 	SurveyOptions o = { 0 };
-	const GOptionEntry entries[] = {
-		{ "mentions", 0, 0, G_OPTION_ARG_NONE, &o.mentions,
-			"Only the places in boot and system files that name a disk", NULL },
-		{ 0 },
-	};
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrSurvey) survey = NULL;
 
-	if (!wdr_cli_parse(&wdr_cmd_survey, globals, entries, &argc, &argv, &error) ||
-		!wdr_cli_world(globals, &world, &error) ||
-		!wdr_survey_make(world, argv + 1, &survey, &error))
+	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	if (o.wait || o.names)
+		return (o.wait ? wait_for_disk(globals, world, &error) : print_names(world, &error))
+			       ? WDR_EXIT_DONE
+			       : wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	if (!wdr_survey_make(world, argv + 1, &survey, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
 	WdrOut out = wdr_cli_stdout(globals);
 	if (globals->json)
@@ -53,6 +106,4 @@ static int survey_run(WdrGlobals *globals, int argc, char **argv)
 	return has_problem(survey) ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }
 
-const WdrCommand wdr_cmd_survey = { "survey", "[DISK…]",
-	"Show the board, its disks, and every place in files that names a disk.", WDR_GROUP_LOOK,
-	survey_run };
+const WdrCommand wdr_cmd_survey = { "survey", survey_run };

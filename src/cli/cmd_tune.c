@@ -24,22 +24,16 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(TuneOptions, options_clear)
 static bool parse(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		{ "set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->set,
-			"Switch a setting on: pcie, pcie-gen3, usb-current, usb-storage; may be given "
-			"several times",
-			"SETTING" },
-		{ "unset", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->unset,
-			"Take it out again; may be given several times", "SETTING" },
-		{ "for", 0, 0, G_OPTION_ARG_FILENAME, &o->target,
-			"The disk that the settings are for (default: the one that is looked at)",
-			"DISK" },
+		WDR_OPTION("set", 0, STRING_ARRAY, &o->set),
+		WDR_OPTION("unset", 0, STRING_ARRAY, &o->unset),
+		WDR_OPTION("for", 0, FILENAME, &o->target),
 		{ 0 },
 	};
 
 	const WdrStepUsage usage = {
 		.command = &wdr_cmd_tune,
 		.own = entries,
-		.on = "The disk or image whose boot files are looked at (default: the running one)",
+		.has_on = true,
 		.instead = "settings are named by --set and --unset",
 	};
 
@@ -100,5 +94,4 @@ static int tune_run(WdrGlobals *globals, int argc, char **argv)
 					     .plan = p });
 }
 
-const WdrCommand wdr_cmd_tune = { "tune", "[--set SETTING] [--unset SETTING] [--write]",
-	"Show or change boot settings that a new medium may want.", WDR_GROUP_AFTER, tune_run };
+const WdrCommand wdr_cmd_tune = { "tune", tune_run };

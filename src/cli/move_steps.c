@@ -45,7 +45,7 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 		return false;
 	if (!p->medium) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
-			"--with drivers: nobody knows what the image %s will be attached as",
+			"--with drivers: it is unknown how the image %s will be attached",
 			it->target.name);
 		g_autofree char *look =
 			wdr_command("drivers", "--on", it->source.name, "--medium", "nvme");

@@ -32,47 +32,20 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *more)
 {
 	const GOptionEntry own[] = {
-		{ "from", 0, 0, G_OPTION_ARG_FILENAME, &o->from,
-			"The disk or image to move from (default: the one the system runs from)",
-			"DISK" },
-		{ "to", 0, 0, G_OPTION_ARG_FILENAME, &o->to, "The disk or image to move to",
-			"DISK" },
-		{ "what", 0, 0, G_OPTION_ARG_STRING, &o->what,
-			"What is moved: everything, or root alone (boot stays on the source)",
-			"everything|root" },
-		{ "into", 0, 0, G_OPTION_ARG_FILENAME, &o->into,
-			"With --what root: the partition of the target to move into; all else on it stays",
-			"PARTITION" },
-		{ "table", 0, 0, G_OPTION_ARG_STRING, &o->table,
-			"Kind of the new partition table: same, mbr or gpt", "KIND" },
-		{ "leave-free", 0, 0, G_OPTION_ARG_STRING, &o->leave_free,
-			"Room to leave at the end of the target", "SIZE|PERCENT" },
-		{ "boot-size", 0, 0, G_OPTION_ARG_STRING, &o->boot_size,
-			"Size of the new boot partition (default: as it is)", "SIZE" },
-		{ "leave-behind", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &o->leave_behind,
-			"Leave files behind: a path with wildcards, or a name in any folder; may be given "
-			"several times",
-			"PATTERN" },
-		{ "as-second-machine", 0, 0, G_OPTION_ARG_STRING, &o->second,
-			"Give the target another host name, and leave behind what only one machine may "
-			"have: SSH host keys, machine id, leases, seeds",
-			"NAME" },
-		{ "name-by", 0, 0, G_OPTION_ARG_STRING, &o->name_by,
-			"How mentions name the new partitions: partuuid, uuid, label, partlabel or path",
-			"FORM" },
-		{ "keep-identifiers", 0, 0, G_OPTION_ARG_NONE, &o->keep_identifiers,
-			"Give the target the source's UUIDs and PARTUUIDs", NULL },
-		{ "with", 0, 0, G_OPTION_ARG_STRING, &o->with,
-			"Further steps: loader (copy the loader area to a medium that is not SD or eMMC); of "
-			"move, drivers (first put what the target needs into the source's initramfs), "
-			"order (have the board try the target's medium first), firmware (bring over "
-			"firmware files that are older)",
-			"STEP,…" },
-		{ "sector-size", 0, 0, G_OPTION_ARG_INT, &o->sector_size,
-			"Sector size of the disk that the target image is for: 512 or 4096",
-			"BYTES" },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for itinerary, logbook and packing lists", "DIR" },
+		WDR_OPTION("from", 0, FILENAME, &o->from),
+		WDR_OPTION("to", 0, FILENAME, &o->to),
+		WDR_OPTION("what", 0, STRING, &o->what),
+		WDR_OPTION("into", 0, FILENAME, &o->into),
+		WDR_OPTION("table", 0, STRING, &o->table),
+		WDR_OPTION("leave-free", 0, STRING, &o->leave_free),
+		WDR_OPTION("boot-size", 0, STRING, &o->boot_size),
+		WDR_OPTION("leave-behind", 0, FILENAME_ARRAY, &o->leave_behind),
+		WDR_OPTION("as-second-machine", 0, STRING, &o->second),
+		WDR_OPTION("name-by", 0, STRING, &o->name_by),
+		WDR_OPTION("keep-identifiers", 0, NONE, &o->keep_identifiers),
+		WDR_OPTION("with", 0, STRING, &o->with),
+		WDR_OPTION("sector-size", 0, INT, &o->sector_size),
+		WDR_OPTION("state", 0, FILENAME, &o->state),
 	};
 	size_t n = 0;
 
@@ -165,7 +138,7 @@ static bool no_running_disk(const WdrWorld *world, GError **error)
 
 	if (!wdr_root_mount(world, &type, &source)) {
 		wdr_error_set(
-			error, WDR_ERROR_USAGE, "nobody can tell which disk the system runs from");
+			error, WDR_ERROR_USAGE, "it is unknown which disk the system runs from");
 		wdr_error_hint(error, "name the source with --from DISK");
 		return false;
 	}
@@ -173,8 +146,7 @@ static bool no_running_disk(const WdrWorld *world, GError **error)
 	wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 		"the system runs from %s (%s), which is no partition of a disk", from, type);
 	wdr_error_hint(error,
-		"an overlay, a RAM disk, a network root, LUKS, LVM and RAID cannot be moved; start "
-		"the system with root on a partition, or name another source with --from DISK");
+		"an overlay, a RAM disk, a network root, LUKS, LVM and RAID cannot be moved; boot the system with root on a partition, or name another source with --from DISK");
 	return false;
 }
 

@@ -15,18 +15,15 @@ void wdr_step_options_clear(WdrStepOptions *o)
 
 static void append_options(GArray *all, const WdrStepUsage *usage, WdrStepOptions *o)
 {
-	const GOptionEntry on = { "on", 0, 0, G_OPTION_ARG_FILENAME, &o->on, usage->on,
-		usage->on_what ? usage->on_what : "DISK" };
+	const GOptionEntry on = WDR_OPTION("on", 0, FILENAME, &o->on);
 	const GOptionEntry shared[] = {
-		{ "write", 0, 0, G_OPTION_ARG_NONE, &o->write,
-			"Apply the changes; without this they are only shown", NULL },
-		{ "state", 0, 0, G_OPTION_ARG_FILENAME, &o->state,
-			"Folder for logbook and originals", "DIR" },
+		WDR_OPTION("write", 0, NONE, &o->write),
+		WDR_OPTION("state", 0, FILENAME, &o->state),
 	};
 
 	for (size_t i = 0; usage->own[i].long_name; i++)
 		g_array_append_val(all, usage->own[i]);
-	if (usage->on)
+	if (usage->has_on)
 		g_array_append_val(all, on);
 	g_array_append_vals(all, shared, G_N_ELEMENTS(shared));
 }
@@ -106,8 +103,7 @@ int wdr_cli_step(const WdrGlobals *globals, const WdrStepRun *step)
 	if (globals->json)
 		step->sort->show_json(stdout, step->plan, done_in);
 	else if (step->has_work && !done_in)
-		wdr_out_text(&out, WDR_STYLE_GOOD,
-			"\npreview only, nothing changed; add --write to apply\n");
+		wdr_present_preview(&out);
 	bool is_fine = !step->sort->is_fine || step->sort->is_fine(step->plan, done_in != NULL);
 	if (!globals->json && is_fine && !step->has_work && step->is_asked)
 		wdr_out_text(&out, WDR_STYLE_GOOD, "\nalready set; nothing to do\n");

@@ -17,9 +17,8 @@ void wdr_step_options_clear(WdrStepOptions *o);
 /* How a command takes its arguments. */
 typedef struct {
 	const WdrCommand *command;
-	const GOptionEntry *own; /* its own options, which --help shows first */
-	const char *on;          /* help for --on; NULL: the command has no such option */
-	const char *on_what;     /* what --on takes; NULL: "DISK" */
+	const GOptionEntry *own; /* its own options; an empty one ends them */
+	bool has_on;             /* takes --on */
 	const char *instead; /* how things are named, as it takes no words; NULL: nothing to say */
 	int words_max;
 } WdrStepUsage;

@@ -9,12 +9,22 @@
 
 #include <string.h>
 
+/* The records beside a target image; NULL: there are none. */
+static char *beside_image(const char *given)
+{
+	g_autofree char *folder = given ? g_strconcat(given, ".wanderitas", NULL) : NULL;
+
+	return folder && wdr_is_folder(folder) ? g_canonicalize_filename(folder, NULL) : NULL;
+}
+
 static bool find_state(
 	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
 {
 	*ret = NULL;
 	if (state || (given && wdr_is_folder(given))) {
 		*ret = g_canonicalize_filename(state ? state : given, NULL);
+	} else if ((*ret = beside_image(given))) {
+		return true;
 	} else if (!given) {
 		if (!wdr_move_newest_state(world, ret, error))
 			return false;
@@ -30,7 +40,7 @@ static bool find_state(
 	}
 	if (*ret)
 		return true;
-	wdr_error_set(error, WDR_ERROR_USAGE, "there is no move to go on with");
+	wdr_error_set(error, WDR_ERROR_USAGE, "there is no move to continue");
 	wdr_error_hint(error, "name its itinerary, or the folder that it left");
 	return false;
 }
@@ -81,13 +91,12 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 	g_autofree char *resume = wdr_command("move", "--resume", result->state);
 	if (result->has_changed_source)
 		wdr_error_hint(&error,
-			"%s is complete, but boot files on the source may be half changed. Restore them, then "
-			"go on with move --resume. To restore them: %s",
+			"%s is complete, but boot files on the source may be half changed. Restore them, then continue with move --resume. To restore them: %s",
 			it->target.name, undo);
 	else
 		wdr_error_hint(&error,
 			"%s is unfinished, is marked so, and will not boot; the source %s. To start over, "
-			"run the same move again. To go on: %s",
+			"run the same move again. To continue: %s",
 			it->target.name,
 			result->has_taken_steps ? "is unchanged but for the steps of --with"
 						: "is unchanged",

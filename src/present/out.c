@@ -44,9 +44,17 @@ WdrOut wdr_out(FILE *file, bool no_color)
 {
 	const char *never = g_getenv("NO_COLOR");
 	bool is_terminal = isatty(fileno(file));
+	bool is_dumb = g_strcmp0(g_getenv("TERM"), "dumb") == 0;
 
-	return (WdrOut){ file, !no_color && !(never && *never) && is_terminal,
+	return (WdrOut){ file, !no_color && !(never && *never) && is_terminal && !is_dumb,
 		is_terminal ? columns_of(file) : 0 };
+}
+
+static void (*before_output)(void);
+
+void wdr_out_before(void (*call)(void))
+{
+	before_output = call;
 }
 
 /* Whatever a text came by, a terminal gets no orders from it. */
@@ -67,6 +75,8 @@ void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...)
 	va_list args;
 	bool is_styled = out->has_color && style != WDR_STYLE_PLAIN;
 
+	if (before_output)
+		before_output();
 	va_start(args, format);
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
@@ -180,8 +190,10 @@ static void add_columns(struct libscols_table *t, const WdrGrid *g, const WdrOut
 	for (size_t i = 0; i < g->n; i++) {
 		if (!is_used(g, i))
 			continue;
-		struct libscols_column *c = scols_table_new_column(
-			t, g->columns[i].header, 0, g->columns[i].is_number ? SCOLS_FL_RIGHT : 0);
+		struct libscols_column *c = scols_table_new_column(t, g->columns[i].header, 0,
+			g->columns[i].is_number ? SCOLS_FL_RIGHT
+			: out->columns          ? SCOLS_FL_WRAP
+						: 0);
 		if (c && out->has_color)
 			scols_cell_set_color(scols_column_get_header(c), "bold");
 	}
@@ -206,40 +218,67 @@ void wdr_grid_section(WdrGrid *g, const char *text)
 	g->section = g_strdup(text);
 }
 
-/* The header is the first line of the table, and row N the line behind it. */
-static void print_lines(const WdrGrid *g, const WdrOut *out, const char *table)
+/* The lines from one section's heading to the next: a row may take several lines of the terminal.
+ */
+static bool print_rows(
+	struct libscols_table *t, const WdrOut *out, const char *section, guint from, guint to)
 {
-	g_auto(GStrv) lines = g_strsplit(table, "\n", -1);
+	struct libscols_line *first = scols_table_get_line(t, from);
+	struct libscols_line *last = scols_table_get_line(t, to);
+	char *text = NULL;
 
-	for (guint i = 0; lines[i]; i++) {
-		const Row *row = i > 0 && i <= g->rows->len ? g->rows->pdata[i - 1] : NULL;
-		if (row && row->section)
-			wdr_out_text(out, WDR_STYLE_HEADING, "%s\n", row->section);
-		if (*lines[i] || lines[i + 1])
-			fprintf(out->file, "%s\n", lines[i]);
+	if (scols_table_print_range_to_string(t, first, last, &text) != 0)
+		return false;
+	/* The header comes with the first row. */
+	char *rest = from == 0 ? strchr(text, '\n') : NULL;
+	if (rest)
+		fprintf(out->file, "%.*s\n", (int)(rest - text), text);
+	if (section)
+		wdr_out_text(out, WDR_STYLE_HEADING, "%s\n", section);
+	const char *rows = rest ? rest + 1 : text;
+	size_t len = strlen(rows);
+	if (len > 0)
+		fprintf(out->file, "%s%s", rows, rows[len - 1] == '\n' ? "" : "\n");
+	free(text);
+	return true;
+}
+
+static void print_all(const WdrGrid *g, struct libscols_table *t, const WdrOut *out)
+{
+	guint from = 0;
+
+	for (guint i = 1; i <= g->rows->len; i++) {
+		const Row *next = i < g->rows->len ? g->rows->pdata[i] : NULL;
+		const Row *row = g->rows->pdata[from];
+		if (next && !next->section)
+			continue;
+		if (!print_rows(t, out, row->section, from, i - 1))
+			return;
+		from = i;
 	}
 }
 
 void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 {
 	struct libscols_table *t = scols_new_table();
-	char *text = NULL;
 
 	if (!t)
 		g_error("out of memory");
+	if (before_output)
+		before_output();
 	scols_table_enable_colors(t, out->has_color ? 1 : 0);
 	scols_table_set_column_separator(t, "  ");
-	scols_table_enable_nowrap(t, 1);
 	/* Cells are escaped by us, and once is enough. Where the locale has no UTF-8,
-	 * libsmartcols 2.38 never comes to the end of text that it is not to encode. */
+	 * libsmartcols 2.38 never tries the end of text that it is not to encode. */
 	scols_table_enable_noencoding(t, strcmp(nl_langinfo(CODESET), "UTF-8") == 0);
-	/* A cell that was cut off to fit the terminal would be a mark nobody sees. */
-	scols_table_set_termforce(t, SCOLS_TERMFORCE_NEVER);
+	/* A cell that was cut off to fit the terminal would be a mark nobody sees: wide ones wrap.
+	 */
+	scols_table_set_termforce(t, out->columns ? SCOLS_TERMFORCE_ALWAYS : SCOLS_TERMFORCE_NEVER);
+	if (out->columns)
+		scols_table_set_termwidth(t, out->columns);
 	add_columns(t, g, out);
 	for (guint i = 0; i < g->rows->len; i++)
 		add_row(t, g, g->rows->pdata[i], out);
-	if (g->rows->len > 0 && scols_print_table_to_string(t, &text) == 0)
-		print_lines(g, out, text);
-	free(text);
+	print_all(g, t, out);
 	scols_unref_table(t);
 }

@@ -20,8 +20,10 @@ typedef struct {
 	unsigned columns; /* of the terminal; 0: it is none, and lines are as long as they are */
 } WdrOut;
 
-/* Colour only on a terminal, and neither with --no-color nor with NO_COLOR. */
+/* Colour only on a terminal that is not dumb, and neither with --no-color nor with NO_COLOR. */
 WdrOut wdr_out(FILE *file, bool no_color);
+/* Called before each text and table: whoever draws a line on the terminal ends it then. */
+void wdr_out_before(void (*call)(void));
 /* What is no text in it becomes \xHH, but for tabs and line ends. */
 void wdr_out_text(const WdrOut *out, WdrStyle style, const char *format, ...) G_GNUC_PRINTF(3, 4);
 

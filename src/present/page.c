@@ -49,7 +49,7 @@ static void add_state(WdrPage *p)
 	else if (is_missing)
 		add_verdict(p, "warning", "copied and read back, but for damaged files");
 	else
-		add_verdict(p, "good", "copied and read back whole");
+		add_verdict(p, "good", "copied and read back completely");
 }
 
 static void add_rehearsed(WdrPage *p)
@@ -73,11 +73,11 @@ static void add_arrived(WdrPage *p)
 	if (!json_is_object(arrival))
 		add_verdict(p, "plain", "not looked at after the restart yet");
 	else if (json_is_true(wdr_page_at(arrival, "as_planned")))
-		add_verdict(p, "good", "started from the new disk, all as planned");
+		add_verdict(p, "good", "booted from the new disk, everything as planned");
 	else
 		add_verdict(p, is_there ? "warning" : "bad",
-			is_there ? "started from the new disk, not all as planned"
-				 : "started from the old disk");
+			is_there ? "booted from the new disk, not everything as planned"
+				 : "booted from the old disk");
 }
 
 static void add_header(WdrPage *p)

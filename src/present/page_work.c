@@ -106,11 +106,11 @@ void wdr_page_checks(WdrPage *p)
 	wdr_page_section(p, "checks", "Checks");
 	add_checks(p, "Before the move (ready)", wdr_page_at(p->report, "ready.checks"),
 		"Not kept: the move was made from an itinerary by an older version, or not at all.");
-	add_checks(p, "The start from the new disk, walked through (rehearse)",
+	add_checks(p, "The boot from the new disk, rehearsed",
 		wdr_page_at(p->report, "rehearsal.steps"),
-		"Not made: the new disk does not start by itself, or is not at hand.");
+		"Not rehearsed: the new disk does not boot by itself, or is not plugged in.");
 	add_checks(p, "After the restart (arrive)", wdr_page_at(p->report, "arrival.checks"),
-		"Not made yet: run 'arrive' once the board was started from the new disk.");
+		"Not made yet: run 'arrive' once the board has booted from the new disk.");
 	wdr_page_section_end(p);
 }
 
@@ -217,8 +217,7 @@ void wdr_page_left(WdrPage *p)
 	wdr_page_section(p, "left", "What was left behind");
 	if (json_array_size(left) == 0) {
 		wdr_page_absent(p,
-			"Nothing that was asked for. Sockets, lost+found and this tool's own "
-			"records never come along.");
+			"Nothing that was asked for. Sockets, lost+found and the records of this program are never copied.");
 	} else {
 		wdr_page_table(p, "left", headers);
 		for (size_t i = 0; i < json_array_size(left); i++) {

@@ -47,7 +47,7 @@ static void show_start(const WdrOut *out, const WdrDrivers *of)
 		of->release ? of->release : "");
 	wdr_out_text(out, of->is_unnamed ? WDR_STYLE_BAD : WDR_STYLE_PLAIN,
 		!file            ? "no initramfs%s\n"
-		: of->is_unnamed ? "initramfs /%s, which the loader is not told to load\n"
+		: of->is_unnamed ? "initramfs /%s, which the loader does not load\n"
 				 : "initramfs /%s\n",
 		file ? file : "");
 	if (of->problem)

@@ -21,7 +21,7 @@ void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p)
 	g_autofree char *on = wdr_escape(p->site->disk->name);
 	g_autofree char *from = wdr_escape(p->from);
 
-	wdr_out_text(out, WDR_STYLE_HEADING, "firmware files on %s, held against %s\n", on, from);
+	wdr_out_text(out, WDR_STYLE_HEADING, "firmware files on %s, compared with %s\n", on, from);
 	if (p->board && p->board->series == 5)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"this board, of the 5 series, needs none of them: its firmware is in an EEPROM "

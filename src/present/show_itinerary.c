@@ -4,6 +4,7 @@
 #include "base/command.h"
 #include "base/json.h"
 #include "base/text.h"
+#include "boot/board/boot_support.h"
 #include "plan/second_machine.h"
 #include "present/show_catchup.h"
 #include "present/show_diff.h"
@@ -43,7 +44,7 @@ static void show_ends(const WdrOut *out, const WdrItinerary *it)
 	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n", to);
 	if (it->into)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"into  its partition %u; all else on it stays as it is\n", it->into);
+			"into  its partition %u; everything else on it stays\n", it->into);
 	if (emptiness(it))
 		wdr_out_text(out, WDR_STYLE_PLAIN, "has   %s\n", emptiness(it));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "what  %s\n\n",
@@ -154,7 +155,7 @@ static void show_edits(const WdrOut *out, const WdrItinerary *it)
 		it->what == WDR_MOVE_NOTHING ? "\nEDITS IN PLACE (each original is kept)\n"
 					     : "\nEDITS ON THE TARGET\n");
 	if (!show_diffs(out, it, false))
-		fputs("none: every mention stays true\n", out->file);
+		fputs("none: every reference stays correct\n", out->file);
 }
 
 static void show_left(const WdrOut *out, const WdrItinerary *it)
@@ -238,7 +239,14 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 			"  write the image to its medium, or boot a board from it\n");
 		return;
 	}
-	if (is_root)
+	/* It is often soldered, so nobody can take it out. */
+	bool stays = strcmp(it->source.medium, "eMMC") == 0 && !is_root;
+	const char *word = wdr_medium_word(it->target.medium);
+	g_autofree char *first = wdr_command("order", "--first", word ? word : "MEDIUM", "--write");
+	if (stays)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  1. restart; if the board still boots from its eMMC: %s\n", first);
+	else if (is_root)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  1. restart with both plugged in: the %s boots, root is on the new disk\n",
 			it->source.medium);
@@ -246,7 +254,11 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "  1. power off, take the %s out, power on\n",
 			it->source.medium);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "  2. on the new system: %s\n", arrive);
-	if (!is_root)
+	if (stays)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"if the board stays dark: power off, take the %s out, power on; it boots as before\n",
+			it->target.medium);
+	else if (!is_root)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"if the board stays dark: power off, put the %s back in, power on; it boots as before\n",
 			it->source.medium);
@@ -309,7 +321,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
 		wdr_out_text(out, WDR_STYLE_BAD,
-			"  damaged     %u file%s could not be read whole; unreadable ranges were filled with zeros\n",
+			"  damaged     %u file%s could not be read completely; unreadable ranges were filled with zeros\n",
 			r->missing->len, r->missing->len == 1 ? " or folder" : "s or folders");
 		wdr_present_unreadable(out, r->missing);
 	}

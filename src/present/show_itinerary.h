@@ -6,7 +6,7 @@
 #include "present/show_rehearsal.h"
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it);
-/* What is going to be erased, right above the question. */
+/* What will be erased, right above the question. */
 void wdr_present_erased(const WdrOut *out, const WdrItinerary *it);
 /* rehearsal: of the target; NULL: there was none. */
 void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r,

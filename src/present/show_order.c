@@ -13,7 +13,7 @@ void wdr_present_order(const WdrOut *out, const WdrOrderPlan *p)
 		wdr_present_diff(out, p->diff);
 		if (p->new_settings)
 			wdr_out_text(out, WDR_STYLE_PLAIN,
-				"\nthe firmware uses its settings from the next start on\n");
+				"\nthe firmware uses its settings from the next boot on\n");
 	}
 	wdr_present_file_plans(out, p->files);
 	wdr_present_left(out, p->left);

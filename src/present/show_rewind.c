@@ -19,7 +19,7 @@ unsigned wdr_present_rewound(const WdrOut *out, const char *logbook, const GPtrA
 	unsigned left = count_left(results);
 
 	if (!logbook) {
-		fputs("no logbook tells of a change that is still in force\n", out->file);
+		fputs("there is no change to undo\n", out->file);
 		return 0;
 	}
 	if (results->len == 0)

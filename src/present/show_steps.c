@@ -51,15 +51,22 @@ void wdr_present_left(const WdrOut *out, const GPtrArray *left)
 	if (left->len > 0)
 		fputc('\n', out->file);
 	for (guint i = 0; i < left->len; i++) {
-		wdr_out_text(out, WDR_STYLE_WARNING, "left to you: ");
+		wdr_out_text(out, WDR_STYLE_WARNING, "to do by hand: ");
 		wdr_out_hanging(out, WDR_STYLE_WARNING, 13, left->pdata[i]);
 	}
+}
+
+void wdr_present_preview(const WdrOut *out)
+{
+	g_autofree char *write = wdr_command_again("--write");
+
+	wdr_out_text(out, WDR_STYLE_GOOD, "\npreview only, nothing changed; to apply: %s\n", write);
 }
 
 void wdr_present_step_done(const WdrOut *out, const char *name, bool has_unread, const char *state)
 {
 	wdr_out_text(out, has_unread ? WDR_STYLE_WARNING : WDR_STYLE_GOOD, "\n%s done: %s\n", name,
-		has_unread ? "it can be read back after the next start; look then"
+		has_unread ? "it can be read back only after the next boot; check it then"
 			   : "everything was read back");
 	g_autofree char *undo = wdr_command("rewind", state);
 	wdr_out_text(out, WDR_STYLE_FAINT, "the originals are in %s\nto restore them: %s\n", state,

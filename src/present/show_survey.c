@@ -228,14 +228,15 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)
 {
-	g_autofree char *resume = wdr_command("move", "--resume");
+	bool lacks_rights = false;
 
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];
+		g_autofree char *resume =
+			wdr_command("move", "--resume", d->disk->is_image ? d->disk->path : "");
+		lacks_rights |= d->lacks_rights;
 		if (d->problem)
-			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s%s\n", d->disk->name,
-				d->problem,
-				d->lacks_rights ? " (run as root to see what is on it)" : "");
+			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s\n", d->disk->name, d->problem);
 		for (guint k = 0; d->system && k < d->system->parts->len; k++) {
 			const WdrSystemPart *p = d->system->parts->pdata[k];
 			g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
@@ -243,8 +244,7 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 				wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", name, p->problem);
 			if (p->is_unfinished)
 				wdr_out_text(out, WDR_STYLE_BAD,
-					"%s: a move to this disk was begun and not ended; "
-					"it will not boot; to go on: %s\n",
+					"%s: a move to this disk is unfinished, and it will not boot; to continue: %s\n",
 					name, resume);
 			if (p->ext.has_errors)
 				wdr_out_text(out, WDR_STYLE_BAD,
@@ -261,6 +261,9 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s\n", d->disk->name,
 				(const char *)d->system->warnings->pdata[k]);
 	}
+	g_autofree char *by_root = wdr_command_by_root();
+	if (lacks_rights)
+		wdr_out_text(out, WDR_STYLE_WARNING, "to see what is on the disks: %s\n", by_root);
 }
 
 void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mentions)

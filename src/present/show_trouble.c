@@ -40,7 +40,7 @@ void wdr_present_unreadable(const WdrOut *out, const GPtrArray *missing)
 	}
 	wdr_grid_print(g, out);
 	if (missing->len > SHOWN_MAX)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "… and %u more; the logbook has all\n",
+		wdr_out_text(out, WDR_STYLE_PLAIN, "... and %u more; the logbook has all\n",
 			missing->len - SHOWN_MAX);
 }
 

@@ -7,11 +7,13 @@ Suite *suite_damage(void);
 Suite *suite_large(void);
 Suite *suite_drivers(void);
 Suite *suite_formats(void);
+Suite *suite_guide(void);
 Suite *suite_identity(void);
 Suite *suite_into(void);
 Suite *suite_kinds(void);
 Suite *suite_loader(void);
 Suite *suite_logical(void);
+Suite *suite_manual(void);
 Suite *suite_medium(void);
 Suite *suite_mentions(void);
 Suite *suite_moves(void);
@@ -29,6 +31,7 @@ Suite *suite_exit_codes(void);
 Suite *suite_outputs(void);
 Suite *suite_rehearse(void);
 Suite *suite_resume(void);
+Suite *suite_status(void);
 Suite *suite_stops(void);
 
 SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), suite_running(),
@@ -36,4 +39,5 @@ SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), s
 	suite_damage(), suite_large(), suite_identity(), suite_exit_codes(), suite_outputs(),
 	suite_into(), suite_logical(), suite_rehearse(), suite_medium(), suite_ready(),
 	suite_arrive(), suite_drivers(), suite_order(), suite_loader(), suite_second(),
-	suite_tune(), suite_pace(), suite_report(), suite_formats(), suite_advice())
+	suite_tune(), suite_pace(), suite_report(), suite_formats(), suite_advice(), suite_manual(),
+	suite_guide(), suite_status())

@@ -48,20 +48,93 @@ static const struct {
 		{ "rehearse", "mmcblk0" }, "without an initramfs the kernel finds root by" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b1-02 rootwait' > c; mcopy -o -i $I@@4M c ::cmdline.txt",
-		{ "rehearse", "mmcblk0" }, "it names nothing on this disk" },
+		{ "rehearse", "mmcblk0" }, "matches no partition of this disk" },
 	{ HERON,
 		"printf 'PARTUUID=4c1fa2b1-01 /boot/firmware vfat defaults 0 2\nPARTUUID=4c1fa2b0-02 / "
 		"ext4 defaults 0 1\n' > f; printf 'rm /etc/fstab\nwrite f /etc/fstab\n' | debugfs -w -f - $V2",
-		{ "rehearse", "mmcblk0" }, "names nothing on this disk: the start waits 90 s" },
+		{ "rehearse", "mmcblk0" },
+		"matches no partition of this disk: the boot waits 90 s" },
+	/* Each place of each boot flow that can name a disk which is not there. */
+	{ HERON, "line root=UUID=6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c31", { "rehearse", "mmcblk0" },
+		"matches no partition of this disk" },
+	{ HERON, "line root=PARTUUID=4C1FA2B0-02", { "rehearse", "mmcblk0" },
+		"it is written in other capitals" },
+	{ HERON, "line root=LABEL=heron-rotfs", { "rehearse", "mmcblk0" },
+		"matches no partition of this disk" },
+	{ HERON, "line root=/dev/mmcblk0p2", { "rehearse", "mmcblk0", "--medium", "usb" },
+		"attached as USB disk, no disk is called so" },
+	{ HERON, "line root=PARTUUID=4c1fa2b1-02", { "ready", "--to", "nvme0n1" },
+		"matches no partition of this disk" },
+	{ HERON, "mount_by PARTUUID=4c1fa2b0-01 /boot/firmware PARTUUID=4c1fa2b9-02 /",
+		{ "rehearse", "mmcblk0" }, "/ stays as the kernel arguments say" },
+	{ HERON, "mount_by UUID=F3A1-77C3 /boot/firmware PARTUUID=4c1fa2b0-02 /",
+		{ "rehearse", "mmcblk0" },
+		"matches no partition of this disk: the boot waits 90 s" },
+	{ HERON, "mount_by LABEL=nest /boot/firmware PARTUUID=4c1fa2b0-02 /",
+		{ "rehearse", "mmcblk0" },
+		"matches no partition of this disk: the boot waits 90 s" },
 	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", { "rehearse", "mmcblk1" },
-		"it names nothing on this disk" },
+		"matches no partition of this disk" },
+	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", { "ready", "--to", "nvme0n1" },
+		"matches no partition of this disk" },
+	{ BITTERN, "mangle s/2f9a61c4/2F9A61C4/", { "rehearse", "mmcblk1" },
+		"it is written in other capitals" },
+	{ BITTERN, "mangle s,UUID=2f9a61c4[^[:space:]]*,/dev/mmcblk1p1,",
+		{ "rehearse", "mmcblk1", "--medium", "nvme" },
+		"attached as NVMe, no disk is called so" },
+	{ KINGFISHER, "setting s/d5c9e3a7/d5c9e3a8/", { "rehearse", "mmcblk0" },
+		"root=UUID=d5c9e3a8" },
+	{ KINGFISHER, "setting s/d5c9e3a7/d5c9e3a8/", { "ready", "--to", "sda" },
+		"root=UUID=d5c9e3a8" },
+	{ KINGFISHER, "setting s,UUID=d5c9e3a7[^[:space:]]*,/dev/mmcblk0p2,",
+		{ "rehearse", "mmcblk0", "--medium", "usb" },
+		"attached as USB disk, no disk is called so" },
+	{ DIPPER, "menu s/b8d2f6e4/b8d2f6e5/", { "rehearse", "mmcblk1", "--medium", "sd" },
+		"matches no partition of this disk" },
+	/* Two disks that are called the same. */
+	{ HERON, "dd if=dev/mmcblk0 of=dev/nvme0n1 bs=1M conv=notrunc,sparse",
+		{ "rehearse", "nvme0n1" }, "never boot with both plugged in" },
+	{ KINGFISHER, "dd if=dev/mmcblk0 of=dev/sda bs=1M conv=notrunc,sparse",
+		{ "rehearse", "sda" }, "never boot with both plugged in" },
+	{ BITTERN, "dd if=dev/mmcblk1 of=dev/nvme0n1 bs=1M conv=notrunc,sparse",
+		{ "rehearse", "nvme0n1" }, "never boot with both plugged in" },
+	/* The order in which a board tries its media. */
+	{ HERON, "order 0xf41", { "ready", "--to", "nvme0n1" }, "never tries NVMe" },
+	{ HERON, "order 0xf14", { "ready", "--to", "nvme0n1" }, "never tries NVMe" },
+	{ HERON, "order 0xf4; dd if=dev/mmcblk0 of=dev/nvme0n1 bs=1M conv=notrunc,sparse",
+		{ "rehearse", "nvme0n1" }, "never tries NVMe" },
+	{ HERON, "order 0xf6", { "rehearse", "mmcblk0" }, "never tries SD card" },
+	{ HERON, "order 0xf64", { "rehearse", "mmcblk0" }, "never tries SD card" },
 	{ DIPPER, "true", { "ready", "--to", "nvme0n1" },
 		"driver is only on the root disk itself" },
 	{ DIPPER, "true", { "rehearse", "mmcblk1", "--medium", "nvme" },
 		"driver is only on the root disk itself" },
+	{ DIPPER, "true", { "drivers", "--for", "nvme0n1" }, "preview only, nothing changed" },
+	{ DIPPER, "true", { "move", "--to", "nvme0n1", "--erase", "nvme0n1" },
+		"the check 'drivers' stops the move" },
+	/* A preview ends in the command that applies it. */
+	{ HERON, "true", { "tune", "--set", "pcie-gen3" }, "preview only, nothing changed" },
+	{ HERON, "true", { "tune", "--set", "usb-current" }, "preview only, nothing changed" },
+	{ HERON, "true", { "order", "--first", "usb" }, "preview only, nothing changed" },
+	{ HERON, "line root=PARTUUID=4c1fa2b1-02", { "readdress", "mmcblk0" },
+		"preview only, nothing changed" },
+	{ BITTERN, "true", { "loader", "/usr/lib/u-boot/field-recorder/u-boot-spi.bin" },
+		"preview only, nothing changed" },
+	{ KINGFISHER, "setting s/d5c9e3a7/d5c9e3a8/", { "readdress", "mmcblk0" },
+		"preview only, nothing changed" },
 };
 
+/* Each changes one file that names root: line (the firmware's arguments), mount_by (fstab), mangle
+ * (the menu in root's boot folder), menu (that of a boot volume), setting (a script's settings). */
 static const char shorthands[] =
+	"line() { echo \"$1 rootwait\" > c; mcopy -o -i $I@@4M c ::cmdline.txt; };"
+	"mount_by() { printf '%s %s auto defaults 0 0\\n' \"$@\" > f;"
+	" printf 'rm /etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2; };"
+	"order() { printf '[all]\\nBOOT_ORDER=%s\\n' $1 > bin/eeprom.txt; };"
+	"change() { debugfs -R \"cat /$1\" $V1 > x 2>/dev/null; sed -i \"$2\" x;"
+	" printf \"rm /$1\\nwrite x /$1\\n\" | debugfs -w -f - $V1; };"
+	"menu() { change extlinux/extlinux.conf \"$1\"; };"
+	"setting() { change weirEnv.txt \"$1\"; };"
 	"mangle() { debugfs -R 'cat /boot/extlinux/extlinux.conf' $V1 > x 2>/dev/null; sed -i \"$1\" x; "
 	"printf 'rm /boot/extlinux/extlinux.conf\nwrite x /boot/extlinux/extlinux.conf\n' | debugfs -w -f - $V1; }; ";
 
@@ -82,7 +155,7 @@ static const struct {
 	const char *first[4];
 	const char *finding;
 } unfinished[] = {
-	{ { "survey" }, "was begun and not ended" },
+	{ { "survey" }, "is unfinished, and it will not boot" },
 	{ { "rehearse", "nvme0n1" }, "the target of an unfinished move" },
 	{ { "catchup" }, "the target of an unfinished move" },
 };
@@ -115,9 +188,12 @@ START_TEST(the_message_of_the_stop_goes_on)
 END_TEST
 
 /* What a change in place says last is how to undo it. */
-static const char *const changes[][6] = {
+static const char *const changes[][8] = {
 	{ "tune", "--set", "pcie-gen3", "--write" },
+	{ "tune", "--set", "usb-current", "--write" },
 	{ "readdress", "mmcblk0", "--renew", "--write" },
+	{ "readdress", "mmcblk0", "--as-second-machine", "heron-hide-4", "--write" },
+	{ "move", "--to", "nvme0n1", "--what", "root", "--erase", "nvme0n1" },
 };
 
 START_TEST(a_change_is_undone)
@@ -130,6 +206,63 @@ START_TEST(a_change_is_undone)
 	follow(&run, "to restore");
 	ck_assert_str_eq(before, bench_boot_file(bench_path("dev/mmcblk0"), "config.txt"));
 	ck_assert_str_eq(line, bench_boot_file(bench_path("dev/mmcblk0"), "cmdline.txt"));
+}
+END_TEST
+
+/* After the restart: from the new disk, with something of the old one left, or from the old disk.
+ */
+static const struct {
+	const char *prepare, *finding;
+} arrivals[] = {
+	{ "sed -i 's/PARTUUID=[0-9a-f]*-01/PARTUUID=4c1fa2b0-01/' root/etc/fstab",
+		"still names it: PARTUUID=4c1fa2b0-01" },
+	{ "mkdir -p root/etc/default; echo 'ROOT=PARTUUID=4c1fa2b0-02' > root/etc/default/station",
+		"/etc/default/station:1 still names it" },
+};
+
+START_TEST(what_arrive_advises_mends_it)
+{
+	bench_take_moved();
+	SUP_TOOL(WDR_TEST_DATA "/../../scripts/running-bench", bench_path(""), "nvme0n1");
+	board_shell(&boards[0], "", arrivals[_i].prepare);
+	SupRun run = BENCH_RUN("arrive");
+	follow(&run, arrivals[_i].finding);
+	SupRun again = BENCH_RUN("arrive");
+	ck_assert_msg(!strstr(again.out, arrivals[_i].finding), "still there:\n%s", again.out);
+}
+END_TEST
+
+START_TEST(the_old_disk_booted)
+{
+	bench_take_moved();
+	/* It asks for the card first, and was restarted since. */
+	board_shell(&boards[0], shorthands, "order 0xf61; echo 0.0 0.0 > proc/uptime");
+	SupRun run = BENCH_RUN("arrive");
+	bench_expect(&run, 1, "the old disk booted, not nvme0n1");
+	follow(&run, "tries the old disk first");
+	SupRun again = BENCH_RUN("arrive");
+	ck_assert_ptr_null(strstr(again.out, "tries the old disk first"));
+}
+END_TEST
+
+/* What status calls next does what it says, stage by stage. */
+START_TEST(status_leads_to_the_end)
+{
+	BENCH_INTERRUPT(
+		SIGTERM, "copying partition 1", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	SupRun run = BENCH_RUN("status");
+	follow(&run, "next: ");
+	run = BENCH_RUN("status");
+	bench_expect(&run, 0, "next: power off");
+	SUP_TOOL(WDR_TEST_DATA "/../../scripts/running-bench", bench_path(""), "nvme0n1");
+	run = BENCH_RUN("status");
+	follow(&run, "next: ");
+	run = BENCH_RUN("status");
+	bench_expect(&run, 0, "is finished and checked");
+	g_autofree char *in =
+		g_strdup_printf("cd '%s'; %s", sup_folder(), strstr(run.out, "next: ") + 6);
+	SupRun report = SUP_RUN("bash", "-c", in);
+	bench_expect(&report, 0, "move.html");
 }
 END_TEST
 
@@ -160,7 +293,7 @@ static const struct {
 	{ { "survey", "nvme0n2" }, "did you mean 'nvme0n1'?" },
 	{ { "pace", "--seconds", "abc" }, "--seconds needs a number, not 'abc'" },
 	{ { "draft", "--to" }, "--to needs a value" },
-	{ { "fly" }, "there is no command 'fly'\n" },
+	{ { "fly" }, "there is no command 'fly'\n  to list the commands: " },
 };
 
 START_TEST(a_mistyped_word)
@@ -172,24 +305,11 @@ START_TEST(a_mistyped_word)
 }
 END_TEST
 
-START_TEST(help_is_the_same_as_the_option)
-{
-	SupRun help = WANDERITAS("help", "move");
-	SupRun option = WANDERITAS("move", "--help");
-	SupRun all = WANDERITAS("help");
-	SupRun version = WANDERITAS("-V");
-
-	bench_expect(&help, 0, "--accept-damage");
-	ck_assert_str_eq(help.out, option.out);
-	bench_expect(&all, 0, "rehearse");
-	bench_expect(&version, 0, "wanderitas 0.");
-}
-END_TEST
-
 Suite *suite_advice(void)
 {
 	Suite *s = suite_create("cli/advice");
 	TCase *t = tcase_create("advice");
+	TCase *moved = tcase_create("moved");
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
@@ -199,7 +319,12 @@ Suite *suite_advice(void)
 	tcase_add_loop_test(t, a_change_is_undone, 0, (int)G_N_ELEMENTS(changes));
 	tcase_add_test(t, names_with_blanks_are_quoted);
 	tcase_add_loop_test(t, a_mistyped_word, 0, (int)G_N_ELEMENTS(mistyped));
-	tcase_add_test(t, help_is_the_same_as_the_option);
+	tcase_add_test(t, status_leads_to_the_end);
 	suite_add_tcase(s, t);
+	tcase_add_unchecked_fixture(moved, bench_make_moved, bench_remove);
+	tcase_add_checked_fixture(moved, sup_setup, sup_teardown);
+	tcase_add_loop_test(moved, what_arrive_advises_mends_it, 0, (int)G_N_ELEMENTS(arrivals));
+	tcase_add_test(moved, the_old_disk_booted);
+	suite_add_tcase(s, moved);
 	return s;
 }

@@ -44,11 +44,11 @@ START_TEST(after_the_restart)
 	bench_expect(&all, 0, " 2 changed since, 0 gone\n");
 	SupRun json = BENCH_RUN("--json", "arrive");
 	bench_expect(&json, 0, "\"as_planned\": true");
-	/* It is no move to go on with, or to take back. */
+	/* It is no move to continue, or to take back. */
 	SupRun resume = BENCH_RUN("move", "--resume");
-	bench_expect(&resume, 2, "there is no move to go on with");
+	bench_expect(&resume, 2, "there is no move to continue");
 	SupRun rewind = BENCH_RUN("rewind");
-	bench_expect(&rewind, 0, "no logbook tells of a change that is still in force");
+	bench_expect(&rewind, 0, "there is no change to undo");
 	/* Closed once. */
 	shell("test $(grep -c '\"arrived\"' root/var/lib/wanderitas/arrival-*/logbook.jsonl) = 1");
 	ck_assert_str_eq(drive, sup_hash(DRIVE));
@@ -86,7 +86,7 @@ static const struct {
 		"/etc/fstab:6 still names it: PARTUUID=4c1fa2b0-02" },
 	{ ":", NULL, 0, "/etc/cron.d/backup:2 still names it" },
 	{ "echo '40 24 179:2 / /mnt rw - ext4 /dev/mmcblk0p2 rw' >> proc/self/mountinfo", NULL, 0,
-		"it is still in, and used: mmcblk0p2 is mounted at /mnt" },
+		"it is still plugged in and in use: mmcblk0p2 is mounted at /mnt" },
 	{ "rm -r sys/block/mmcblk0", NULL, 0, "arrived: the system runs from nvme0n1" },
 	{ "echo ', 260096' | sfdisk -q -N 1 dev/nvme0n1", NULL, 0,
 		"partition 1 has 127 MiB, not the 128 MiB that it was made with" },
@@ -108,17 +108,15 @@ END_TEST
 static const struct {
 	const char *command, *text;
 } olds[] = {
-	{ ":", "/ is mmcblk0p2 (SD card): the old disk came up, not nvme0n1" },
-	{ ":", "the boot order 0xf416 comes to the new disk first" },
+	{ ":", "/ is mmcblk0p2 (SD card): the old disk booted, not nvme0n1" },
+	{ ":", "the boot order 0xf416 tries the new disk first" },
 	{ "sed -i s/0xf416/0xf61/ bin/vcgencmd",
-		"the boot order 0xf61 comes to the old disk first: SD or eMMC, then NVMe, then repeat" },
+		"the boot order 0xf61 tries the old disk first: SD or eMMC, then NVMe, then repeat" },
 	{ "sed -i s/0xf416/0xf41/ bin/vcgencmd",
-		"nvme0n1 does not boot: the boot order 0xf41 never comes to NVMe" },
-	{ "rm bin/vcgencmd",
-		"nvme0n1 would boot by itself; the loader comes to the SD card first" },
-	{ "rm -r sys/block/nvme0n1", "no disk like nvme0n1 (Reedbed SSD 2G) is in" },
-	{ "echo 99999.5 3.2 > proc/uptime",
-		"the machine was not restarted since the move was begun" },
+		"nvme0n1 does not boot: the boot order 0xf41 never tries NVMe" },
+	{ "rm bin/vcgencmd", "nvme0n1 would boot by itself; the loader tries the SD card first" },
+	{ "rm -r sys/block/nvme0n1", "no disk like nvme0n1 (Reedbed SSD 2G) is plugged in" },
+	{ "echo 99999.5 3.2 > proc/uptime", "the machine was not restarted since the move began" },
 };
 
 START_TEST(the_old_disk_came_up)
@@ -140,10 +138,10 @@ START_TEST(another_entry)
 	SupRun run = BOARD_RUN(tower, "arrive");
 
 	bench_expect(&move, 0, "done");
-	bench_expect(&run, 1, "it was started by entry l0 (the default is entry l0-on-nvme)");
+	bench_expect(&run, 1, "it was booted by entry l0 (the default is entry l0-on-nvme)");
 	sup_write(board_path(tower, "proc/cmdline"), "root=UUID=none ro\n");
 	SupRun other = BOARD_RUN(tower, "arrive");
-	bench_expect(&other, 1, "it was started by none of the ways that the boot files tell of");
+	bench_expect(&other, 1, "it was booted by no entry of the boot files");
 }
 END_TEST
 
@@ -166,10 +164,10 @@ START_TEST(by_which_entry)
 	bench_expect(&move, 0, "done");
 	shell(first);
 	SupRun run = BOARD_RUN(tower, "arrive");
-	bench_expect(&run, 0, "it was started by entry l0, the default");
+	bench_expect(&run, 0, "it was booted by entry l0, the default");
 	shell(last);
 	SupRun rescue = BOARD_RUN(tower, "arrive");
-	bench_expect(&rescue, 0, "it was started by entry l0r, which is not the default");
+	bench_expect(&rescue, 0, "it was booted by entry l0r, which is not the default");
 }
 END_TEST
 

@@ -84,7 +84,7 @@ START_TEST(everything)
 	check_target_root(b, want);
 	/* Nothing was changed in place: there is nothing to rewind. */
 	SupRun rewind = BOARD_RUN(b, "rewind");
-	bench_expect(&rewind, 0, "no logbook tells of a change");
+	bench_expect(&rewind, 0, "there is no change to undo");
 	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
 }
 END_TEST
@@ -136,7 +136,7 @@ START_TEST(root_alone_and_back)
 	g_autofree char *after = boot_files(b);
 	ck_assert_str_eq(before, after);
 	SupRun again = BOARD_RUN(b, "rewind");
-	bench_expect(&again, 0, "no logbook tells of a change");
+	bench_expect(&again, 0, "there is no change to undo");
 }
 END_TEST
 
@@ -289,12 +289,12 @@ static const struct {
 	{ 1, "root", "default a\nlabel a\n linux /k\n append quiet\n",
 		"no root= that names a disk" },
 	{ 1, "everything", "label a\n linux /k\n append root=UUID=0\n",
-		"names nothing on this disk" },
+		"matches no partition of this disk" },
 	{ 1, "root",
 		"default a\nlabel a\n linux /k\n append root=UUID=2f9a61c4-7d3e-4b88-a1c5-0e6d5b4f7a21\n"
 		"label b\n menu default\n linux /k\n append root=/dev/mmcblk1p1\n",
 		"two defaults" },
-	{ 2, "everything", "rootdev=UUID=0\n", "names nothing on this disk" },
+	{ 2, "everything", "rootdev=UUID=0\n", "matches no partition of this disk" },
 	{ 2, "root", "rootdev=/dev/mmcblk0p1\n", "names partition 1" },
 };
 

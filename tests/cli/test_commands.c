@@ -9,15 +9,12 @@
 
 Suite *suite_commands(void);
 
-START_TEST(help_and_version)
+START_TEST(version)
 {
-	SupRun help = WANDERITAS("--help");
-	SupRun version = WANDERITAS("--version");
+	SupRun run = WANDERITAS("--version");
 
-	bench_expect(&help, 0, "  survey    Show the board");
-	ck_assert(strstr(help.out, "Look:") < strstr(help.out, "Move:"));
-	bench_expect(&version, 0, "wanderitas " WDR_VERSION " (commit ");
-	bench_expect(&version, 0, "\n  libext2fs    1.");
+	bench_expect(&run, 0, "wanderitas " WDR_VERSION " (commit ");
+	bench_expect(&run, 0, "\n  libext2fs    1.");
 }
 END_TEST
 
@@ -25,7 +22,6 @@ static const struct {
 	const char *arguments[6];
 	const char *text;
 } usage[] = {
-	{ { NULL }, "no command given" },
 	{ { "fly" }, "there is no command 'fly'" },
 	{ { "--wings", "survey" }, "--wings" },
 	{ { "survey", "--wings" }, "survey --help" },
@@ -51,58 +47,6 @@ START_TEST(wrong_words)
 
 	bench_expect(&run, 2, usage[_i].text);
 	ck_assert_str_eq(run.out, "");
-}
-END_TEST
-
-/* The words of a command line, of which the last is completed, and what has to be offered. */
-static const struct {
-	const char *line, *offered, *not_offered;
-} completions[] = {
-	{ "wanderitas re", "ready rehearse readdress rewind report ", "move" },
-	{ "wanderitas --ben", "--bench= ", "--from" },
-	{ "wanderitas move --name", "--name-by= ", "--renew" },
-	{ "wanderitas readdress --re", "--renew ", "--resume" },
-	{ "wanderitas move --name-by = p", "partuuid partlabel path ", "keep" },
-	{ "wanderitas --bench b move --what e", "everything ", "root" },
-	{ "wanderitas report wings", "wings.json ", "survey" },
-};
-
-START_TEST(words_are_completed)
-{
-	g_autofree char *script = g_strdup_printf(
-		"cd '%s'; touch wings.json; wanderitas() { '%s' \"$@\"; }; . '%s/../../completions/wanderitas.bash';"
-		"COMP_WORDS=(%s); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _wanderitas; printf '%%s ' \"${COMPREPLY[@]}\"",
-		sup_folder(), sup_program(), WDR_TEST_DATA, completions[_i].line);
-	const char *argv[] = { "bash", "-c", script, NULL };
-	SupRun run = sup_run("", argv);
-
-	bench_expect(&run, 0, NULL);
-	ck_assert_str_eq(run.out, completions[_i].offered);
-	ck_assert_ptr_null(strstr(run.out, completions[_i].not_offered));
-}
-END_TEST
-
-START_TEST(every_command_has_help)
-{
-	static const char *const names[] = { "survey", "ready", "draft", "move", "catchup",
-		"rehearse", "arrive", "readdress", "rewind", "drivers", "order", "loader",
-		"firmware", "tune", "pace", "report", "demo" };
-
-	for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
-		SupRun run = WANDERITAS(names[i], "--help");
-		bench_expect(&run, 0, "Usage:");
-		ck_assert_ptr_nonnull(strstr(run.out, names[i]));
-	}
-}
-END_TEST
-
-/* As the line above the options has it: a loader goes to flash, too. */
-START_TEST(loader_help_names_a_device)
-{
-	SupRun run = WANDERITAS("loader", "--help");
-
-	bench_expect(&run, 0, "[--on DEVICE]");
-	ck_assert_ptr_nonnull(strstr(run.out, "--on=DEVICE"));
 }
 END_TEST
 
@@ -218,7 +162,7 @@ START_TEST(survey_tells_of_missing_rights)
 			"survey", NULL };
 		SupRun run = sup_run("", argv);
 		bench_expect(&run, 1, "no rights to read");
-		ck_assert_ptr_nonnull(strstr(run.out, "run as root"));
+		ck_assert_ptr_nonnull(strstr(run.out, "to see what is on the disks: sudo "));
 		return;
 	}
 	ck_assert_int_eq(chmod(bench_path("dev/nvme0n1"), 0), 0);
@@ -284,7 +228,9 @@ START_TEST(in_any_locale)
 	SupRun run = SUP_RUN("env", setting, path, "timeout", "-s", "KILL", "60", sup_program(),
 		"--bench", bench_path("."), "draft", "--to", "nvme0n1", "--leave-behind",
 		"V\xc3\xb6gel*");
-	bench_expect(&run, 0, "V\xc3\xb6gel*");
+	/* Whoever asks for C gets ASCII. */
+	bool is_ascii = strcmp(name, "C") == 0 || strcmp(name, "POSIX") == 0;
+	bench_expect(&run, 0, is_ascii ? "V\\xc3\\xb6gel*" : "V\xc3\xb6gel*");
 	bench_expect(&run, 0, "128 MiB   7.5 MiB");
 }
 END_TEST
@@ -296,11 +242,8 @@ Suite *suite_commands(void)
 
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
-	tcase_add_test(t, help_and_version);
+	tcase_add_test(t, version);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
-	tcase_add_loop_test(t, words_are_completed, 0, G_N_ELEMENTS(completions));
-	tcase_add_test(t, every_command_has_help);
-	tcase_add_test(t, loader_help_names_a_device);
 	tcase_add_test(t, demo_refuses_a_full_folder);
 	tcase_add_test(t, survey_shows_all);
 	tcase_add_test(t, survey_as_json);

@@ -43,7 +43,7 @@ static void expect_unbootable(void)
 {
 	SupRun survey = BENCH_RUN("survey");
 
-	bench_expect(&survey, 1, "a move to this disk was begun and not ended; it will not boot");
+	bench_expect(&survey, 1, "a move to this disk is unfinished, and it will not boot");
 	ck_assert_ptr_null(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
 }
 
@@ -53,8 +53,8 @@ START_TEST(a_bad_place_in_a_file)
 		fault("mmcblk0", "read", bench_root_block(CARD, DATABASE, 200), 9);
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
 
-	bench_expect(
-		&run, 4, "stopped part-way: mmcblk0: 1 file or folder could not be read whole");
+	bench_expect(&run, 4,
+		"stopped part-way: mmcblk0: 1 file or folder could not be read completely");
 	bench_expect(&run, 4, "819200-823295");
 	bench_expect(&run, 4, "--resume --accept-damage");
 	expect_unbootable();
@@ -85,7 +85,7 @@ START_TEST(catchup_after_damage_was_accepted)
 	run = BENCH_WITH_FAULTS(faults, "catchup");
 	bench_expect(&run, 0, "1 new");
 	SupRun survey = BENCH_RUN("survey");
-	ck_assert_ptr_null(strstr(survey.out, "was begun and not ended"));
+	ck_assert_ptr_null(strstr(survey.out, "is unfinished, and it will not boot"));
 	expect_zeros(DATABASE, 819200, 823296);
 	/* New damage is another matter. */
 	g_autofree char *request = g_strdup_printf("rm /%s", DATABASE);
@@ -93,7 +93,7 @@ START_TEST(catchup_after_damage_was_accepted)
 	bench_put_root_file(CARD, DATABASE, "a model\n");
 	g_autofree char *again = fault("mmcblk0", "read", bench_root_block(CARD, DATABASE, 0), 9);
 	run = BENCH_WITH_FAULTS(again, "catchup");
-	bench_expect(&run, 4, "1 file or folder could not be read whole");
+	bench_expect(&run, 4, "1 file or folder could not be read completely");
 	run = BENCH_WITH_FAULTS(again, "move", "--resume", "--accept-damage");
 	bench_expect(&run, 0, "done");
 }
@@ -116,7 +116,7 @@ START_TEST(accepted_beforehand)
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE, "--accept-damage");
 
 	bench_expect(&run, 0,
-		"1 file or folder could not be read whole; unreadable ranges were filled with zeros");
+		"1 file or folder could not be read completely; unreadable ranges were filled with zeros");
 	expect_zeros(DATABASE, 0, 4096);
 	/* Readable again, and changed: it is whole then. */
 	bench_put_root_file(CARD, DATABASE, "two terns\n");
@@ -161,7 +161,7 @@ START_TEST(a_file_of_the_boot_volume)
 	g_autofree char *faults = fault("mmcblk0", "read", BOOT_AT + 8704 * 1024, 9);
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
 
-	bench_expect(&run, 4, "1 file or folder could not be read whole");
+	bench_expect(&run, 4, "1 file or folder could not be read completely");
 	bench_expect(&run, 4, "        1  /");
 	expect_unbootable();
 }
@@ -256,7 +256,7 @@ START_TEST(what_can_be_seen_of_why)
 	bench_expect(&run, 4, "kernel: blk_update_request: I/O error, dev sda, sector 34");
 	bench_expect(&run, 4, "sda runs at USB 480 Mbit/s");
 	bench_expect(&run, 4, "is driven by uas");
-	bench_expect(&run, 4, "the voltage was too low since the start");
+	bench_expect(&run, 4, "the voltage was too low since the boot");
 	ck_assert_ptr_null(strstr(run.err, "sdab"));
 }
 END_TEST

@@ -27,7 +27,7 @@ START_TEST(shown_put_there_and_taken_back)
 	bench_expect(
 		&shown, 1, "nvme_core  nvme needs it       on the root disk only: kernel/drivers");
 	bench_expect(&shown, 1, "+nvme\n");
-	bench_expect(&shown, 1, "preview only, nothing changed; add --write to apply");
+	bench_expect(&shown, 1, "preview only, nothing changed; to apply: ");
 	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
 
 	SupRun written = BOARD_RUN(b, "drivers", "--for", "nvme0n1", "--write");
@@ -129,7 +129,7 @@ static const struct {
 } cases[] = {
 	{ "debugfs -R 'dump /" INITRAMFS " i' $V1; truncate -s 3100900 i; put i " INITRAMFS " $V1",
 		{ "--write" }, 1,
-		"left to you: entry brook: the kernel cannot unpack the initramfs" },
+		"to do by hand: entry brook: the kernel cannot unpack the initramfs" },
 	{ "printf '\\x7fELFvermagic=6.1.0-marsh ' > m;"
 	  "put m " MODULES "/kernel/drivers/nvme/host/nvme.ko $V2",
 		{ NULL }, 1,
@@ -169,7 +169,7 @@ static const struct {
 		{ "--generate", "--write" }, 4, "update-initramfs ended with 7: no room" },
 	{ "debugfs -R 'dump /extlinux/extlinux.conf e' $V1; sed -i /initrd/d e;"
 	  "put e /extlinux/extlinux.conf $V1; W 'rm /" INITRAMFS "' $V1",
-		{ NULL }, 1, "it is started without an initramfs, and none is invented here" },
+		{ NULL }, 1, "it boots without an initramfs, and none is created here" },
 };
 
 START_TEST(each_case)
@@ -224,7 +224,7 @@ START_TEST(a_menu_is_told)
 		"put e /extlinux/extlinux.conf $V1");
 	SupRun run = BOARD_RUN(b, "drivers", "--for", "nvme0n1", "--write");
 
-	bench_expect(&run, 0, "which the loader is not told to load");
+	bench_expect(&run, 0, "which the loader does not load");
 	bench_expect(&run, 0, "+\tinitrd /" INITRAMFS "\n");
 	SupRun ready = BOARD_RUN(b, "ready", "--to", "nvme0n1");
 	bench_expect(&ready, 0, "ready: the move to nvme0n1");

@@ -31,7 +31,11 @@ static const struct {
 	{ "", "rewind", 0, 0 },
 	{ "mkdir -p root/var/lib/wanderitas", "rewind", 0, 3 },
 	/* words that cannot be meant */
-	{ "", "", 2, 2 },
+	{ "", "", 0, 0 },
+	{ "", "status", 0, 0 },
+	{ "", "status --nonsense", 2, 2 },
+	{ "", "survey --names", 0, 0 },
+	{ "", "survey --names --wait", 2, 2 },
 	{ "", "copy", 2, 2 },
 	{ "", "survey --nonsense", 2, 2 },
 	{ "", "ready --nonsense", 2, 2 },

@@ -34,7 +34,7 @@ static void make_bad_place(void)
 		bench_root_block(bench_path("dev/mmcblk0"), "srv/model.bin", 200));
 	SupRun run = BENCH_WITH_FAULTS(faults, MOVE);
 
-	bench_expect(&run, 4, "could not be read whole");
+	bench_expect(&run, 4, "could not be read completely");
 	run = BENCH_WITH_FAULTS(faults, "move", "--resume", "--accept-damage");
 	bench_expect(&run, 0, "done");
 }

@@ -78,7 +78,7 @@ START_TEST(interrupted)
 
 	ck_assert_int_eq(code, 128 + SIGKILL);
 	SupRun survey = BENCH_RUN("survey");
-	bench_expect(&survey, 1, "a move to this disk was begun and not ended");
+	bench_expect(&survey, 1, "a move to this disk is unfinished, and it will not boot");
 	SupRun run = BENCH_RUN("move", "--resume");
 	bench_expect(&run, 0, "done:");
 	g_autofree char *after = others();

@@ -133,13 +133,13 @@ static const struct {
 	size_t len;
 	const char *want;
 } loaders[] = {
-	{ "Rockchip", 32768, "RKNS", 4, "comes along: Rockchip, U-Boot 2023.01" },
-	{ "Allwinner", 8196, "eGON.BT0", 8, "comes along: Allwinner, U-Boot 2023.01" },
-	{ "Amlogic", 528, "@AML", 4, "comes along: Amlogic, U-Boot 2023.01" },
-	{ "i.MX", 1024, "\xd1\x00\x20\x40", 4, "comes along: i.MX, U-Boot 2023.01" },
-	{ "i.MX 8M", 33792, "\xd1\x00\x20\x41", 4, "comes along: i.MX 8M, U-Boot 2023.01" },
-	{ "TI", 131092, "CHSETTINGS", 10, "comes along: TI AM, U-Boot 2023.01" },
-	{ "none that we know", 70000, "loader", 6, "comes along: U-Boot 2023.01" },
+	{ "Rockchip", 32768, "RKNS", 4, "is copied too: Rockchip, U-Boot 2023.01" },
+	{ "Allwinner", 8196, "eGON.BT0", 8, "is copied too: Allwinner, U-Boot 2023.01" },
+	{ "Amlogic", 528, "@AML", 4, "is copied too: Amlogic, U-Boot 2023.01" },
+	{ "i.MX", 1024, "\xd1\x00\x20\x40", 4, "is copied too: i.MX, U-Boot 2023.01" },
+	{ "i.MX 8M", 33792, "\xd1\x00\x20\x41", 4, "is copied too: i.MX 8M, U-Boot 2023.01" },
+	{ "TI", 131092, "CHSETTINGS", 10, "is copied too: TI AM, U-Boot 2023.01" },
+	{ "none that we know", 70000, "loader", 6, "is copied too: U-Boot 2023.01" },
 };
 
 START_TEST(loader_areas_come_along)
@@ -173,9 +173,9 @@ START_TEST(a_drive_gets_no_loader_unasked)
 {
 	sup_poke(bench_path("dev/mmcblk0"), 32768, "RKNS", 4);
 	SupRun without = BENCH_RUN("draft", "--to", "nvme0n1");
-	bench_expect(&without, 0, "is left out");
+	bench_expect(&without, 0, "is not copied");
 	SupRun with = BENCH_RUN("draft", "--to", "nvme0n1", "--with", "loader");
-	bench_expect(&with, 0, "comes along: Rockchip");
+	bench_expect(&with, 0, "is copied too: Rockchip");
 	SupRun wrong = BENCH_RUN("draft", "--to", "nvme0n1", "--with", "loader,feathers");
 	bench_expect(&wrong, 2, "--with knows loader, drivers, order and firmware, not 'feathers'");
 	SupRun root = BENCH_RUN("draft", "--to", "nvme0n1", "--what", "root");

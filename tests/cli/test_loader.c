@@ -77,12 +77,12 @@ static const struct {
 	{ "rm -r sys/class/mtd", { INSTALLED }, 3, "the kernel knows no SPI flash on this board" },
 	{ ":", { INSTALLED, "--on", "owl0" }, 2, "there is no disk and no image file 'owl0'" },
 	{ "echo /dev/mtd0 0x80000 0x2000 > root/etc/fw_env.config", { INSTALLED }, 0,
-		"U-Boot will start with what it has built in" },
+		"U-Boot will boot with its built-in settings" },
 	{ ":", { "--write" }, 2, "--write needs an image to be written" },
 	{ ":", { INSTALLED, "--despite", "owls" }, 2, "--despite is kind or board" },
 	{ ":", { INSTALLED, "--restore" }, 2, "it takes no image" },
 	{ ":", { "a", "b" }, 2, "loader takes no 'b'; it writes one image" },
-	{ ":", { "--restore" }, 0, "no logbook tells of a change that is still in force" },
+	{ ":", { "--restore" }, 0, "there is no change to undo" },
 };
 
 START_TEST(each_case)
@@ -224,7 +224,7 @@ START_TEST(a_flash_that_fails_is_restored)
 	bench_expect(&back, failures[_i].restored, NULL);
 	ck_assert_str_eq(before, sup_hash(board_path(b, "dev/mtd0")));
 	SupRun none = BOARD_RUN(b, "loader", "--restore");
-	bench_expect(&none, 0, "no logbook tells");
+	bench_expect(&none, 0, "there is no change to undo");
 }
 END_TEST
 
@@ -301,10 +301,10 @@ START_TEST(an_image_gets_its_loader)
 	ck_assert_str_eq(before, sup_hash(on));
 	/* Nothing of it is among the machine's own records. */
 	SupRun none = BOARD_RUN(b, "loader", "--restore");
-	bench_expect(&none, 0, "no logbook tells of a change that is still in force");
+	bench_expect(&none, 0, "there is no change to undo");
 	g_autofree char *folder = g_strconcat(on, ".wanderitas", NULL);
 	SupRun rewound = BOARD_RUN(b, "rewind", folder);
-	bench_expect(&rewound, 0, "no logbook tells of a change that is still in force");
+	bench_expect(&rewound, 0, "there is no change to undo");
 	SupRun missing = BOARD_RUN(b, "rewind", "/nowhere");
 	bench_expect(&missing, 2, "there is no logbook /nowhere");
 }

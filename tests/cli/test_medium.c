@@ -17,12 +17,12 @@ static const struct {
 } boards_and_media[] = {
 	{ HERON, ":", "nvme", 0, "firmware of 2026-02-11, boot order 0xf416: NVMe, then SD or" },
 	{ HERON, "says bootloader_config:BOOT_ORDER=0xf41", "nvme", 1,
-		"the boot order 0xf41 never comes to NVMe: it is SD or eMMC, then USB, then repeat" },
+		"the boot order 0xf41 never tries NVMe: it is SD or eMMC, then USB, then repeat" },
 	{ HERON, "says bootloader_config:BOOT_ORDER=0xf41", "nvme", 1,
 		"to store BOOT_ORDER=0xf416" },
-	{ HERON, "says bootloader_config:BOOT_ORDER=0x4f6", "usb", 1, "never comes to USB disk" },
+	{ HERON, "says bootloader_config:BOOT_ORDER=0x4f6", "usb", 1, "never tries USB disk" },
 	{ HERON, "says bootloader_config:BOOT_ORDER=0xf9", "sd", 0,
-		"the boot order 0xf9 is none that the firmware knows" },
+		"the boot order 0xf9 is unknown to the firmware" },
 	{ HERON, "rm bin/vcgencmd", "nvme", 0, "the firmware's boot order is not known" },
 	{ HERON, "says bootloader_config:BOOT_ORDER=0xf6", "nvme", 0, "only with PCIE_PROBE=1" },
 	{ HERON,
@@ -64,7 +64,7 @@ static const struct {
 	{ HERON, "is raspberrypi,3-model-b brcm,bcm2837; rm bin/vcgencmd", "usb", 1,
 		"whether it is, is not known" },
 	{ HERON, "is brcm,bcm2836", "usb", 1, "boards of the 2 series do not boot from USB" },
-	{ BITTERN, ":", "nvme", 0, "in SPI flash mtd0 starts it: Rockchip, U-Boot 2023.01" },
+	{ BITTERN, ":", "nvme", 0, "in SPI flash mtd0 boots it: Rockchip, U-Boot 2023.01" },
 	{ BITTERN, "head -c 4194304 /dev/zero | tr '\\0' '\\377' > dev/mtd0", "nvme", 1,
 		"SPI flash mtd0 is empty: nothing on the board can read NVMe" },
 	{ BITTERN, "head -c 4194304 /dev/zero > dev/mtd0", "sd", 0,
@@ -79,7 +79,7 @@ static const struct {
 		"order --targets 'nvme0 mmc1 mmc0' --write" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", "sd", 0, "rehearsed: mmcblk1 boots\n" },
 	{ BITTERN, "environment 'boot_targets=mmc1' 'bootcmd=run owls'", "nvme", 0,
-		"has a bootcmd of its own" },
+		"has its own bootcmd" },
 	{ BITTERN, "environment a=b; printf X | dd of=dev/mtd0 bs=1 seek=3145740 conv=notrunc",
 		"nvme", 0, "it takes what it has built in: /dev/mtd0: its checksum is wrong" },
 	/* Two copies: the flag, the byte behind the checksum, tells which was written last. */
@@ -91,18 +91,18 @@ static const struct {
 		1, "(/dev/mtd0 at 3145728) have no nvme: mmc1" },
 	{ BITTERN, "echo /dev/mtd9 0 0x2000 > root/etc/fw_env.config", "nvme", 0,
 		"U-Boot's environment cannot be used" },
-	{ BITTERN, "rm dev/mtd0", "nvme", 0, "which boot loader starts it is not known: opening" },
+	{ BITTERN, "rm dev/mtd0", "nvme", 0, "it is unknown which boot loader boots it: opening" },
 	{ BITTERN,
 		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
 		"head -c 1M /dev/zero > dev/mmcblk0boot0; printf eGON.BT0 | dd of=dev/mmcblk0boot0 bs=1 "
 		"seek=8196 conv=notrunc",
 		"nvme", 0,
-		"the boot loader in eMMC boot partition mmcblk0boot0 starts it: Allwinner" },
+		"the boot loader in eMMC boot partition mmcblk0boot0 boots it: Allwinner" },
 	{ BITTERN,
 		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
 		"head -c 1M /dev/zero > dev/mmcblk0boot0",
-		"nvme", 0, "which boot loader starts it is not known" },
-	{ BITTERN, "rm -r sys/class", "nvme", 0, "there is no SPI flash that the kernel knows" },
+		"nvme", 0, "it is unknown which boot loader boots it" },
+	{ BITTERN, "rm -r sys/class", "nvme", 0, "the kernel knows no SPI flash" },
 	{ BITTERN,
 		"rm -r sys/class; printf 'RKNS' | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc",
 		"sd", 0, "the boot loader before its first partition: Rockchip" },
@@ -134,7 +134,7 @@ START_TEST(disks_that_stay_in)
 	SupRun run = BOARD_RUN(b, "rehearse", "nvme0n1", "--without", "mmcblk9");
 	bench_expect(&run, 1,
 		_i == HERON ? "mmcblk0 (SD card) comes first, and has boot files too"
-			    : "the boot loader on mmcblk1 (Rockchip) starts it");
+			    : "the boot loader on mmcblk1 (Rockchip) boots it");
 	bench_expect(&run, 1, "it names two partitions");
 }
 END_TEST

@@ -119,7 +119,7 @@ START_TEST(one_disk_among_others)
 	bench_expect(&run, 0, "mmcblk0p1 (boot)  on another disk");
 	ck_assert_ptr_null(strstr(run.out, "mmcblk0p1:/"));
 	SupRun readdress = BOARD_RUN(b, "readdress", "nvme0n1");
-	bench_expect(&readdress, 0, "none: every mention stays true");
+	bench_expect(&readdress, 0, "none: every reference stays correct");
 }
 END_TEST
 

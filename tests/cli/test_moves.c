@@ -213,8 +213,8 @@ START_TEST(broken_fstab_lines_stay)
 	SupRun run =
 		BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1", "--despite", "mounts");
 	bench_expect(&run, 0, "etc/fstab:2:1: the line has too few fields");
-	bench_expect(
-		&run, 0, "LABEL=elsewhere (/x) names nothing on this disk; it is left as it is");
+	bench_expect(&run, 0,
+		"LABEL=elsewhere (/x) matches no partition of this disk; it is left as it is");
 	const char *got = bench_root_file(DRIVE, "etc/fstab");
 	g_autofree char *partuuid = word_after(got, "PARTUUID=");
 	g_autofree char *want =

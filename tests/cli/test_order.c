@@ -27,7 +27,7 @@ static const struct {
 	{ HERON, ":", { NULL }, 0,
 		"order        0xf416: NVMe, then SD or eMMC, then USB, then repeat" },
 	{ HERON, ":", { NULL }, 0, "firmware     of 2026-02-11, build: release" },
-	{ HERON, ":", { NULL }, 0, "this start   from SD card" },
+	{ HERON, ":", { NULL }, 0, "this boot    from SD card" },
 	{ HERON, "sed -i s/default/latest/ root/etc/default/rpi-eeprom-update", { NULL }, 0,
 		"it brings firmware that is still being tried" },
 	{ HERON, ":", { "--first", "usb" }, 0, "+BOOT_ORDER=0xf164\n" },
@@ -44,17 +44,17 @@ static const struct {
 	{ HERON, "says 'bootloader_config:BOOT_UART=1'", { NULL }, 0,
 		"the settings have no BOOT_ORDER" },
 	{ HERON, "says 'bootloader_config:BOOT_ORDER=0xf9'", { "--first", "nvme" }, 3,
-		"--set ORDER gives a whole new one" },
+		"--set ORDER sets a whole new order" },
 	{ HERON, "says 'bootloader_config:BOOT_ORDER=0xf9'", { "--set", "0xf16" }, 0,
 		"+BOOT_ORDER=0xf16\n" },
 	{ HERON, ":", { "--set", "F61" }, 0, "+BOOT_ORDER=0xf61\n" },
 	{ HERON, ":", { "--set", "0xf416" }, 0, "\nalready set; nothing to do\n" },
 	{ HERON, ":", { "--set", "0x4f61" }, 0,
 		"digits to the left of the first f are never used" },
-	{ HERON, ":", { "--set", "0xf46" }, 0, "there is no way back with one" },
+	{ HERON, ":", { "--set", "0xf46" }, 0, "a card cannot help when nothing else boots" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", { "--set", "0xf16" }, 0,
-		"NVMe comes to nothing: boards of the 4 series" },
-	{ HERON, ":", { "--set", "0xf19" }, 3, "has a digit that means nothing: '9'" },
+		"NVMe has no effect: boards of the 4 series" },
+	{ HERON, ":", { "--set", "0xf19" }, 3, "has an unknown digit: '9'" },
 	{ HERON, ":", { "--set", "0xf12345678" }, 3,
 		"is no number of one to 8 hexadecimal digits" },
 	{ HERON, ":", { "--first", "tape" }, 2, "--first is nvme, usb, sd or emmc on this board" },
@@ -77,7 +77,7 @@ static const struct {
 		{ "--first", "usb", "--write" }, 4, "but they read back as others" },
 	{ HERON, "printf '#!/bin/sh\\nexit 0\\n' > bin/rpi-eeprom-config",
 		{ "--first", "usb", "--write" }, 0,
-		"order done: it can be read back after the next start" },
+		"order done: it can be read back only after the next boot" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711", { "--first", "nvme" }, 3,
 		"do not boot from NVMe" },
 	{ HERON, "is raspberrypi,4-model-b brcm,bcm2711; built 5e 5e 10 00", { NULL }, 0,
@@ -92,7 +92,7 @@ static const struct {
 		{ "--set-fuse" }, 0, "+program_usb_boot_mode=1\n" },
 	{ HERON, "rm -r proc/device-tree", { NULL }, 3, "it is no board whose order is known" },
 	{ BITTERN, ":", { NULL }, 0, "no /etc/fw_env.config says where its environment is" },
-	{ BITTERN, ":", { "--first", "nvme" }, 3, "no /etc/fw_env.config tells" },
+	{ BITTERN, ":", { "--first", "nvme" }, 3, "no /etc/fw_env.config says" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--first", "nvme" }, 0,
 		"then         NVMe (nvme0), then SD or eMMC (mmc1), then SD or eMMC (mmc0)" },
 	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "--first", "sd" }, 3,
@@ -174,18 +174,18 @@ START_TEST(firmware_settings_come_and_go)
 	g_autofree char *text = sup_read(waiting, &len);
 	ck_assert_str_eq(text, "[all]\nBOOT_ORDER=0xf164\nPCIE_PROBE=1\n");
 	SupRun shown = BOARD_RUN(b, "order");
-	bench_expect(&shown, 0, "next start   0xf164: USB, then NVMe, then SD or eMMC");
+	bench_expect(&shown, 0, "next boot    0xf164: USB, then NVMe, then SD or eMMC");
 	SupRun same = BOARD_RUN(b, "order", "--first", "usb");
-	ck_assert_ptr_null(strstr(same.out, "add --write to apply"));
+	ck_assert_ptr_null(strstr(same.out, "to apply: "));
 	SupRun back = BOARD_RUN(b, "rewind");
 	bench_expect(&back, 0, "put back  the firmware's settings");
 	SupRun after = BOARD_RUN(b, "order");
-	ck_assert_ptr_null(strstr(after.out, "next start"));
+	ck_assert_ptr_null(strstr(after.out, "next boot"));
 	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
 }
 END_TEST
 
-/* An order that never tries a card has to be typed again, or named. */
+/* An order that never tries a card must be typed again, or named. */
 START_TEST(the_last_way_back)
 {
 	const Board *b = board_of(HERON);
@@ -197,7 +197,7 @@ START_TEST(the_last_way_back)
 	SupRun silent = sup_run("", argv);
 	SupRun wrong = sup_run("yes\n", argv);
 
-	bench_expect(&preview, 0, "there is no way back with one");
+	bench_expect(&preview, 0, "a card cannot help when nothing else boots");
 	bench_expect(&silent, 3, "takes the way back by card away");
 	bench_expect(&wrong, 3, "--despite way-back");
 	ck_assert_int_ne(access(waiting, F_OK), 0);

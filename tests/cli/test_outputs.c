@@ -151,7 +151,7 @@ START_TEST(records_that_cannot_be_read)
 	SupRun run = sup_run("", as_nobody + (sup_is_root() ? 0 : 3));
 	SUP_TOOL("chmod", "700", state);
 	bench_expect(&run, 3, "Permission denied");
-	bench_expect(&run, 3, "run it with sudo");
+	bench_expect(&run, 3, "to run it as root: sudo ");
 	ck_assert_str_eq(before, sup_hash(DRIVE));
 }
 END_TEST
@@ -176,7 +176,7 @@ START_TEST(a_disk_that_cannot_be_read)
 	SupRun run = sup_run("", argv);
 	ck_assert_msg(run.code == 3 || run.code == 1, "%d", run.code);
 	bench_expect(&run, run.code, "Permission denied");
-	bench_expect(&run, run.code, "run it with sudo");
+	bench_expect(&run, run.code, "to run it as root: sudo ");
 }
 END_TEST
 

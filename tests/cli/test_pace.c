@@ -194,7 +194,7 @@ static const struct {
 	{ { "pace", "mmcblk0", "--erase", "2" }, 2, "--erase goes with --write-to" },
 	{ { "pace", "mmcblk0", "--write-to", "9" }, 2, "has no partition '9'" },
 	{ { "pace", "mmcblk0", "--write-to", "2", "--erase", "mmcblk0p2" }, 3, "is mounted at /" },
-	{ { "pace", "nvme0n1" }, 3, "holds too little to be measured" },
+	{ { "pace", "nvme0n1" }, 3, "has too little data to measure" },
 	{ { "pace", "--compare", "no-such.json" }, 3, "no-such.json" },
 	{ { "pace", "mmcblk0", "--seconds", "0.1", "-o", "/no/such/folder/a.json" }, 3,
 		"/no/such/folder" },

@@ -66,8 +66,7 @@ static const struct {
 	{ KINGFISHER, ":", { NULL }, 0, "link", "USB 480 Mbit/s, about 40 MB/s at most" },
 	{ KINGFISHER, "echo 5000 > sys/block/sda/device/speed", { NULL }, 0, "link",
 		"USB 5000 Mbit/s, about 400 MB/s at most" },
-	{ HERON, "sed -i s/0xf416/0xf41/ bin/vcgencmd", { NULL }, 1, "medium",
-		"never comes to NVMe" },
+	{ HERON, "sed -i s/0xf416/0xf41/ bin/vcgencmd", { NULL }, 1, "medium", "never tries NVMe" },
 	{ HERON, "sed -i s/0xf416/0xf41/ bin/vcgencmd", { "--what", "root" }, 0, "medium",
 		"SD or eMMC, then USB" },
 	{ BITTERN, "head -c 4194304 /dev/zero > dev/mtd0", { NULL }, 1, "medium",
@@ -112,31 +111,31 @@ static const struct {
 		"yes '# a heron' | head -c 1100000 > f; debugfs -R 'cat /etc/fstab' $V2 >> f; printf 'rm "
 		"/etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V2",
 		{ NULL }, 1, "mentions", "/etc/fstab cannot be read" },
-	{ KINGFISHER, ":", { NULL }, 0, "mentions", "every mention is put right" },
+	{ KINGFISHER, ":", { NULL }, 0, "mentions", "every reference is updated" },
 	{ HERON, ":", { NULL }, 0, "files", "entries can be copied" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait init=/usr/lib/systemd/systemd' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt",
-		{ NULL }, 0, "first-start", "no first-boot setup is pending" },
+		{ NULL }, 0, "first-boot", "no first-boot setup is pending" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait init=/usr/lib/resize' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt;"
 		"printf 'ln /usr/lib/systemd/systemd /usr/lib/resize\nsif /usr/lib/resize links_count 2\n'"
 		" | debugfs -w -f - $V2",
-		{ NULL }, 0, "first-start", "cmdline.txt:1: init=/usr/lib/resize" },
+		{ NULL }, 0, "first-boot", "cmdline.txt:1: init=/usr/lib/resize" },
 	{ HERON,
 		"echo uninitialized > i; printf 'rm /etc/machine-id\\nwrite i /etc/machine-id\\n' |"
 		" debugfs -w -f - $V2",
-		{ NULL }, 0, "first-start", "this system was never started" },
+		{ NULL }, 0, "first-boot", "this system was never booted" },
 	{ HERON,
 		"echo x > s; printf 'mkdir /etc/systemd\\nmkdir /etc/systemd/system\\nmkdir "
 		"/etc/systemd/system/multi-user.target.wants\\nwrite s "
 		"/etc/systemd/system/multi-user.target.wants/resize-root.service\\n' | debugfs -w -f - $V2",
-		{ NULL }, 0, "first-start", "a service that changes partitions at the next start" },
+		{ NULL }, 0, "first-boot", "a service that changes partitions at the next boot" },
 	{ HERON,
 		"printf 'root=PARTUUID=4c1fa2b0-02 rootwait systemd.run=/boot/firstrun.sh' > c;"
 		"mcopy -o -i $I@@4M c ::cmdline.txt",
-		{ NULL }, 0, "first-start", "cmdline.txt:1: systemd.run=/boot/firstrun.sh" },
+		{ NULL }, 0, "first-boot", "cmdline.txt:1: systemd.run=/boot/firstrun.sh" },
 	{ HERON, "sed -i s/throttled=0x0/throttled=0x50000/ bin/vcgencmd", { NULL }, 0, "power",
 		"the voltage was too low since" },
 	{ HERON, "sed -i s/throttled=0x0/throttled=0x50005/ bin/vcgencmd", { NULL }, 1, "power",
@@ -149,11 +148,11 @@ static const struct {
 		"printf '3,1,1,-;I/O error, dev sda, sector 3\n6,2,2,-;sd 0:0:0:0: [sda] Attached SCSI "
 		"disk\n' >> dev/kmsg; cp -r sys/block/nvme0n1 sys/block/sda; truncate -s 2G dev/sda;"
 		"echo 64 > sys/block/sda/device/bMaxPacketSize0",
-		{ "--to", "sda" }, 0, "errors", "tells of no trouble with sda" },
+		{ "--to", "sda" }, 0, "errors", "the kernel log has no errors of sda" },
 	{ HERON,
 		"printf '3,1,1,-;I/O error, dev nvme0n1, sector 3\n6,2,2,-;nvme0n1: detected capacity change "
 		"from 0 to 4194304\n' >> dev/kmsg",
-		{ NULL }, 0, "errors", "tells of no trouble with nvme0n1" },
+		{ NULL }, 0, "errors", "the kernel log has no errors of nvme0n1" },
 	{ HERON, "rm dev/kmsg", { NULL }, 0, "errors", "the kernel's log cannot be read" },
 	{ HERON,
 		"echo 0x02 0x0a > sys/block/mmcblk0/device/life_time; echo 0x02 > "
@@ -248,7 +247,7 @@ START_TEST(images)
 
 	SUP_TOOL("truncate", "-s", "1G", image);
 	SupRun run = WANDERITAS("ready", "--from", bench_path("dev/mmcblk0"), "--to", image);
-	bench_expect(&run, 0, "which medium it will be is not known here");
+	bench_expect(&run, 0, "it is unknown how it will be attached");
 	ck_assert_ptr_null(strstr(run.out, "\npower"));
 	ck_assert_ptr_null(strstr(run.out, "\nerrors"));
 }

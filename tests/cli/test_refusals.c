@@ -133,11 +133,11 @@ static const struct {
 	{ "", "the kernel command line is empty" },
 	{ "\nroot=PARTUUID=4c1fa2b0-02\n", "the kernel command line is empty" },
 	{ "quiet rootwait\n", "no root= that names a disk" },
-	{ "root=PARTUUID=00000000-02 quiet\n", "names nothing on this disk" },
+	{ "root=PARTUUID=00000000-02 quiet\n", "matches no partition of this disk" },
 	{ "root=PARTUUID=4c1fa2b0-01 root=PARTUUID=4c1fa2b0-02\n", "name different partitions" },
 	{ "root=PARTUUID=4c1fa2b0-01\n",
 		"root= names partition 1, but the system lies on another" },
-	{ "root=/dev/nfs\n", "names nothing on this disk" },
+	{ "root=/dev/nfs\n", "matches no partition of this disk" },
 };
 
 START_TEST(command_lines)

@@ -83,8 +83,7 @@ static const struct {
 	{ HERON, "mdel -i $I@@4M ::kernel_2712.img", NULL, 0,
 		"kernel8.img, as on boards of the 5 series" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", NULL, 0,
-		"the initramfs /initramfs_2712 is not there (asked for in config.txt:4): the kernel is "
-		"started without" },
+		"the initramfs /initramfs_2712 is not there (asked for in config.txt:4): the kernel boots without it" },
 	{ HERON, "mdel -i $I@@4M ::initramfs_2712", "nvme", 1,
 		"the nvme driver is only on the root disk itself" },
 	{ HERON, "printf 'kernel=none.img\\n' > c; mcopy -o -i $I@@4M c ::config.txt", NULL, 1,
@@ -132,7 +131,7 @@ static const struct {
 		"printf '#!/bin/none\\n' > s; printf 'rm /usr/lib/systemd/systemd\\nwrite s "
 		"/usr/lib/systemd/systemd\\nsif /usr/lib/systemd/systemd mode 0100755\\n' | debugfs -w -f - $V2",
 		NULL, 1, "/bin/none: it is not there" },
-	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", NULL, 1, "it names nothing on this disk" },
+	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", NULL, 1, "it matches no partition of this disk" },
 	{ BITTERN, "mangle s/UUID=2f9a61c4/UUID=2F9A61C4/", NULL, 1,
 		"it is written in other capitals" },
 	{ BITTERN, "mangle 's/\\tlinux.*/\\tlinux none/'", NULL, 1,
@@ -157,7 +156,7 @@ static const struct {
 		"echo 'softdep ext4 pre: crypto-crc32c' > s; index softdep s; echo 'alias "
 		"crypto-crc32c crc32c_generic' > a; index alias a",
 		"nvme", 1,
-		"but nothing that gives the crypto-crc32c it asks for (crc32c_generic)" },
+		"but nothing that provides the crypto-crc32c it asks for (crc32c_generic)" },
 	{ BITTERN,
 		"echo 'softdep ext4 pre: crypto-crc32c' > s; index softdep s; echo 'alias "
 		"crypto-crc32c crc32c_generic' > a; index alias a; printf "
@@ -170,11 +169,11 @@ static const struct {
 	{ BITTERN,
 		"echo 'UUID=0b0b0b0b-1111-4222-8333-444444444444 /srv/owls ext4 defaults 0 2' > f;"
 		"printf 'rm /etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V1",
-		NULL, 1, "the start waits 90 s for it and ends in emergency mode" },
+		NULL, 1, "the boot waits 90 s for it and ends in emergency mode" },
 	{ BITTERN,
 		"echo 'UUID=0b0b0b0b-1111-4222-8333-444444444444 /srv/owls ext4 nofail 0 2' > f;"
 		"printf 'rm /etc/fstab\\nwrite f /etc/fstab\\n' | debugfs -w -f - $V1",
-		NULL, 0, "it is passed over (nofail)" },
+		NULL, 0, "it is skipped (nofail)" },
 	{ KINGFISHER, "debugfs -w -R 'rm /Image' $V1", NULL, 1,
 		"the kernel /Image is not there (asked for in boot.scr:13)" },
 	{ KINGFISHER,

@@ -77,8 +77,8 @@ START_TEST(after_the_restart)
 		page, "<h1>heron-hide-3: everything from mmcblk0 (SD card) to nvme0n1 (NVMe)</h1>");
 	expect_text(page, "Reedbed SSD 2G");
 	expect_text(page, "RB2G-000417");
-	expect_text(page, "copied and read back whole");
-	expect_text(page, "started from the new disk, all as planned");
+	expect_text(page, "copied and read back completely");
+	expect_text(page, "booted from the new disk, everything as planned");
 	expect_text(page, "<span class=\"del\">-console=serial0,115200");
 	expect_text(page, "the firmware says that it booted from NVMe");
 	expect_text(page, "data:image/svg+xml;base64,");
@@ -165,7 +165,7 @@ START_TEST(of_a_root_alone)
 	SupRun rewind = BOARD_RUN(tower, "rewind");
 	bench_expect(&rewind, 0, NULL);
 	SupRun after = BOARD_RUN(tower, "report", "--json");
-	bench_expect(&after, 0, "nothing that was changed in place is in force any more");
+	bench_expect(&after, 0, "all changes in place were undone");
 }
 END_TEST
 
@@ -185,7 +185,7 @@ START_TEST(of_an_image_for_another_board)
 	expect_text(page, "<dt>Host name</dt><dd>heron-hide-3</dd>");
 	expect_text(page, "<dt>Prepared on</dt>");
 	ck_assert_ptr_null(strstr(page, "<dt>Kernel</dt>"));
-	expect_text(page, "was only read: it is what it was on");
+	expect_text(page, "was only read: it is unchanged since");
 }
 END_TEST
 

@@ -84,7 +84,7 @@ END_TEST
 START_TEST(what_is_no_move_to_go_on_with)
 {
 	SupRun none = BENCH_RUN("move", "--resume");
-	bench_expect(&none, 2, "there is no move to go on with");
+	bench_expect(&none, 2, "there is no move to continue");
 	SupRun both = BENCH_RUN("move", "--resume", "--to", "nvme0n1");
 	bench_expect(&both, 2, "give either an itinerary file or --from/--to options");
 	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
@@ -155,7 +155,7 @@ START_TEST(a_packing_list_that_is_cut_short)
 	SupRun run = BENCH_RUN("move", "--resume");
 	bench_expect(&run, 4, _i == 0 ? "the packing list of partition 2 has" : "packing-2.list");
 	SupRun survey = BENCH_RUN("survey");
-	bench_expect(&survey, 1, "a move to this disk was begun and not ended; it will not boot");
+	bench_expect(&survey, 1, "a move to this disk is unfinished, and it will not boot");
 	SupRun over = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	bench_expect(&over, 0, "done:");
 	expect_whole();

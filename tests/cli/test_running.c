@@ -200,7 +200,7 @@ END_TEST
 START_TEST(catching_up_is_refused)
 {
 	SupRun none = BENCH_RUN("catchup");
-	bench_expect(&none, 2, "no move to go on with");
+	bench_expect(&none, 2, "no move to continue");
 	SupRun two = BENCH_RUN("catchup", "a", "b");
 	bench_expect(&two, 2, "not also 'b'");
 	move();
@@ -242,9 +242,9 @@ END_TEST
 static const struct {
 	const char *option, *value, *want;
 } refusals[] = {
-	{ "--leave-behind", "/etc/fstab", "must come along" },
-	{ "--leave-behind", "/etc", "must come along" },
-	{ "--leave-behind", "cmdline.txt", "must come along" },
+	{ "--leave-behind", "/etc/fstab", "must be copied" },
+	{ "--leave-behind", "/etc", "must be copied" },
+	{ "--leave-behind", "cmdline.txt", "must be copied" },
 	{ "--leave-behind", "etc/fstab", "a path begins with /" },
 	{ "--boot-size", "10%", "is a size" },
 	{ "--boot-size", "1T", "too small" },

@@ -20,7 +20,7 @@ static void never_boots(const char *image)
 		return; /* killed before there was a table */
 	SupRun survey = BENCH_RUN("survey");
 
-	bench_expect(&survey, 1, "a move to this disk was begun and not ended; it will not boot");
+	bench_expect(&survey, 1, "a move to this disk is unfinished, and it will not boot");
 	ck_assert_ptr_null(strstr(SUP_TOOL("sfdisk", "-d", image), "bootable"));
 	sup_peek(image, BOOT_AT, note, sizeof(note));
 	ck_assert_mem_eq(note, "Wanderitas", 10);
@@ -73,12 +73,12 @@ START_TEST(a_disk_that_does_not_answer)
 		"move --to nvme0n1 --erase nvme0n1 >\"$said\" 2>&1 & "
 		"until grep -q 'faults: hangs' \"$said\"; do kill -0 $! || exit 99; sleep 0.05; done; "
 		"for i in 1 2 3; do kill -INT $!; sleep 0.05; done; "
-		"until grep -q 'told to stop' \"$said\"; do kill -0 $! || exit 98; sleep 0.05; done; "
+		"until grep -q 'stopping; waiting' \"$said\"; do kill -0 $! || exit 98; sleep 0.05; done; "
 		"kill -INT $!; wait $!; code=$?; cat \"$said\"; exit $code",
 		sup_path("said"), bench_faults(), sup_program(), bench_path("."));
 	SupRun run = SUP_RUN("bash", "-c", script);
 
-	bench_expect(&run, 128 + SIGINT, "Ctrl-C once more ends it at once");
+	bench_expect(&run, 128 + SIGINT, "press Ctrl-C again to end at once");
 	never_boots(DRIVE);
 	SupRun again = BENCH_RUN("move", "--resume");
 	bench_expect(&again, 0, "done:");

@@ -85,19 +85,19 @@ static const struct {
 	{ "there 'Aug 15 2022'; built 'Mar  7 2024'; mdel -i dev/mmcblk0@@4M ::fixup4x.dat",
 		{ "firmware", "--from", "fw", "--write" }, 0, "/fixup4x.dat (partition 1, new)" },
 	{ "there 'Mar  7 2024'; built 'Aug 15 2022'", { "firmware", "--from", "fw" }, 1,
-		"what is there is newer" },
+		"some or all files there are newer" },
 	{ "there 'Aug 15 2022'", { "firmware", "--from", "fw" }, 0, "the same" },
 	{ "there 'Aug 15 2022'; echo x >> fw/start4.elf; mdel -i dev/mmcblk0@@4M ::fixup4x.dat",
-		{ "firmware", "--from", "fw" }, 1, "nothing tells which are newer" },
+		{ "firmware", "--from", "fw" }, 1, "it is unknown which are newer" },
 	{ "there 'Aug 15 2022'; echo x > fw/fixup4.dat", { "firmware", "--from", "fw" }, 1,
-		"nothing tells which are newer" },
+		"it is unknown which are newer" },
 	{ "there 'Aug 15 2022'; built 'Mar  7 2024'; truncate -s 31M fw/start4x.elf; for i in 1 2 3 "
 	  "4; do cp fw/start4x.elf fw/start4$i.elf; done",
 		{ "firmware", "--from", "fw", "--write" }, 3, "the files take" },
 	{ "there 'Aug 15 2022'; built 'Mar  7 2024'; mkdir -p root/usr/lib; V=\"dev/mmcblk0?offset="
 	  "138412032\"; debugfs -w -R 'mkdir usr/lib/raspi-firmware' $V; for f in fw/*; do debugfs -w -R "
 	  "\"write $f usr/lib/raspi-firmware/${f#fw/}\" $V; done",
-		{ "firmware" }, 1, "held against /usr/lib/raspi-firmware" },
+		{ "firmware" }, 1, "compared with /usr/lib/raspi-firmware" },
 };
 
 START_TEST(each_case)

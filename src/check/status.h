@@ -1,0 +1,30 @@
+/* Where the move of this machine stands: none yet, interrupted, finished, booted, arrived. */
+#pragma once
+
+#include "plan/itinerary.h"
+
+typedef enum {
+	WDR_STATUS_NONE,        /* no move is known */
+	WDR_STATUS_INTERRUPTED, /* of a move or a catchup */
+	WDR_STATUS_MOVED,   /* the target is complete; the system still runs from the old disk */
+	WDR_STATUS_BOOTED,  /* the system runs from the target; nobody has checked it yet */
+	WDR_STATUS_ARRIVED, /* and somebody has */
+} WdrStatusStage;
+const char *wdr_status_stage_name(WdrStatusStage stage); /* "none", "interrupted", … */
+
+typedef struct {
+	WdrStatusStage stage;
+	WdrItinerary *it; /* NULL: there is no move */
+	char *records;    /* its folder; NULL: there is no move */
+	bool has_source;  /* the source is plugged in, or its image is there */
+	bool has_target;
+	/* The disk that the system runs from, and the one disk besides that a move could go to.
+	 * NULL: unknown, or there are several. */
+	char *running, *candidate;
+} WdrStatus;
+void wdr_status_free(WdrStatus *s);
+G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrStatus, wdr_status_free)
+
+/* Of the newest move whose records are below the state folder. Reads only, no disk among it. An
+ * error where these records cannot be read. */
+bool wdr_status_look(const WdrWorld *world, WdrStatus **ret, GError **error);

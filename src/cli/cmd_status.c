@@ -1,0 +1,45 @@
+/* wanderitas status: where the move of this machine stands. */
+#include "cli/cli.h"
+
+#include "cli/progress.h"
+#include "present/show_status.h"
+
+/* Whoever cannot read the records learns the usual way all the same. */
+static int fail(const WdrGlobals *globals, const GError *error)
+{
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (globals->json)
+		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	g_autofree char *problem =
+		g_strdup_printf("it is unknown whether a move is under way: %s", error->message);
+	wdr_present_status(&out, NULL, problem);
+	fflush(stdout);
+	return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+}
+
+static int status_run(WdrGlobals *globals, int argc, char **argv)
+{
+	const GOptionEntry entries[] = { { 0 } };
+	g_autoptr(GError) error = NULL;
+	g_autoptr(WdrWorld) world = NULL;
+	g_autoptr(WdrStatus) status = NULL;
+	WdrOut out = wdr_cli_stdout(globals);
+
+	if (!wdr_cli_parse(&wdr_cmd_status, globals, entries, &argc, &argv, &error) ||
+		!wdr_cli_world(globals, &world, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	if (argc > 1) {
+		wdr_error_set(&error, WDR_ERROR_USAGE, "status takes no '%s'", argv[1]);
+		return wdr_cli_fail(globals, error, WDR_EXIT_USAGE);
+	}
+	if (!wdr_status_look(world, &status, &error))
+		return fail(globals, error);
+	if (globals->json)
+		wdr_present_status_json(stdout, status);
+	else
+		wdr_present_status(&out, status, NULL);
+	return WDR_EXIT_DONE;
+}
+
+const WdrCommand wdr_cmd_status = { "status", status_run };

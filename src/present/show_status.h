@@ -1,0 +1,9 @@
+/* Where the move of this machine stands, and what comes next, as text and JSON. */
+#pragma once
+
+#include "check/status.h"
+#include "present/out.h"
+
+/* problem: why the stage is unknown, with `s` NULL; otherwise NULL. */
+void wdr_present_status(const WdrOut *out, const WdrStatus *s, const char *problem);
+void wdr_present_status_json(FILE *file, const WdrStatus *s);
