@@ -78,6 +78,12 @@ bool wdr_parse_size(const char *text, uint64_t whole, uint64_t *ret, GError **er
 		*ret = (uint64_t)((double)whole * value / 100);
 		return true;
 	}
+	/* 10 of what? Bytes are meant by nobody. */
+	if (value > 0 && end && !*end) {
+		wdr_error_set(error, WDR_ERROR_USAGE, "'%s' is a size without a unit", text);
+		wdr_error_hint(error, "write it as %sM, %sGiB or %s%%", text, text, text);
+		return false;
+	}
 	/* 2^63: far above any disk, far below what the conversion could overflow on. */
 	if (value < 0 || !end || !unit_of(end, &factor) ||
 		value * factor >= 9223372036854775808.0) {
@@ -152,4 +158,36 @@ uint64_t wdr_round_up(uint64_t value, uint64_t unit)
 		return value;
 	return value > UINT64_MAX - (unit - over) ? UINT64_MAX - UINT64_MAX % unit
 						  : value + (unit - over);
+}
+
+/* The end of the first line: behind as many whole words as fit, or within a word that does not. */
+static const char *line_end(const char *text, size_t width)
+{
+	const char *blank = NULL;
+	const char *p = text;
+
+	for (size_t i = 0; *p && i < width; i++, p = g_utf8_next_char(p))
+		blank = *p == ' ' && p > text ? p : blank;
+	return *p == '\0' || *p == ' ' || !blank ? p : blank;
+}
+
+char *wdr_wrap_words(const char *text, size_t width)
+{
+	GString *out = g_string_new(NULL);
+	/* An indent is no place for a line to end. */
+	size_t indent = strspn(text, " ");
+
+	if (width == 0 || !g_utf8_validate(text, -1, NULL))
+		return g_strdup(text);
+	g_string_append_len(out, text, (gssize)indent);
+	text += indent;
+	width = width > indent ? width - indent : width;
+	while (*text) {
+		const char *end = line_end(text, width);
+		g_string_append_len(out, text, end - text);
+		text = end + strspn(end, " ");
+		if (*text)
+			g_string_append_c(out, '\n');
+	}
+	return g_string_free(out, FALSE);
 }

@@ -9,6 +9,10 @@
 #define WDR_MIB (1024 * WDR_KIB)
 #define WDR_GIB (1024 * WDR_MIB)
 
+/* With a line end in place of a blank wherever a line would be longer than `width` characters;
+ * words that are longer are broken. The caller's. */
+char *wdr_wrap_words(const char *text, size_t width);
+
 /* "29.7 GiB", "512 B": at most four digits, binary units. */
 char *wdr_format_size(uint64_t bytes);
 /* "1:05 h", "12:07 min", "8 s". */

@@ -8,8 +8,9 @@ typedef struct {
 	const WdrWorld *world;
 	const WdrItinerary *it;
 	WdrDisk *source, *target; /* NULL: it is not there any more */
-	WdrSystem *system; /* of the source, as it is read in a move; NULL: it cannot be read */
-	GPtrArray *others; /* WdrSystem: the machine's other disks; NULL: only images take part */
+	WdrSystem *system;  /* of the source, as it is read in a move; NULL: it cannot be read */
+	GPtrArray *others;  /* WdrSystem: the machine's other disks; NULL: only images take part */
+	const char *medium; /* as what a target image will be attached; NULL: unknown. Borrowed */
 } WdrMachine;
 
 /* Never fails: what cannot be had is not there. World and itinerary are borrowed. */

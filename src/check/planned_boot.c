@@ -160,6 +160,8 @@ bool wdr_planned_rehearse(const WdrMachine *a, WdrRehearsal **ret, GError **erro
 	if (!plan(a->world, a->it, false, &target, error) ||
 		(is_root_alone && !plan(a->world, a->it, true, &source, error)))
 		return false;
+	if (a->medium && a->it->target.is_image)
+		replace(&target->medium, a->medium);
 	*ret = is_root_alone ? wdr_machine_rehearse(a, source, target, true)
 			     : wdr_machine_rehearse(a, target, NULL, true);
 	return true;

@@ -6,7 +6,7 @@
 #include "plan/itinerary.h"
 
 /* WdrCheck, in the order of the work; one name may have several. Only reads. */
-GPtrArray *wdr_ready_checks(const WdrWorld *world, const WdrItinerary *it);
+GPtrArray *wdr_ready_checks(const WdrWorld *world, const WdrItinerary *it, const char *medium);
 /* Why no itinerary from one disk to the other could be drawn, as the one check that there is then
  * (from NULL: the system does not run from a disk that could be moved); NULL: the error is about
  * something else, the words of the command line for one. */

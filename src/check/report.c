@@ -279,8 +279,17 @@ static json_t *moved_to_json(const WdrWorld *world, const WdrItinerary *it)
 
 static void warn(json_t *list, const char *from, const json_t *text, const json_t *hint)
 {
+	json_t *each = NULL;
+	size_t i = 0;
+
 	if (!json_is_string(text))
 		return;
+	/* One line a fact, whoever found it first. */
+	json_array_foreach(list, i, each)
+	{
+		if (json_equal(json_object_get(each, "text"), text))
+			return;
+	}
 	json_array_append_new(
 		list, json_pack("{s:s, s:o, s:o}", "from", from, "text", json_deep_copy(text),
 			      "hint", json_is_string(hint) ? json_deep_copy(hint) : json_null()));
@@ -344,16 +353,23 @@ static void warn_of_pace(json_t *list, json_t *paces)
 	}
 }
 
+/* What was said before a later look at the same things is stale: before the restart the plan's
+ * notes and the rehearsal count, after it what was found then. */
 static json_t *warnings_of(const json_t *report)
 {
 	json_t *list = json_array();
 	json_t *arrival = json_object_get(report, "arrival");
+	json_t *rehearsal = json_object_get(report, "rehearsal");
+	bool has_arrived = json_is_true(json_object_get(arrival, "arrived"));
 
 	warn_of_missing(list, json_object_get(report, "unreadable"));
-	warn_of_texts(
-		list, "draft", json_object_get(json_object_get(report, "itinerary"), "notes"));
-	warn_of(list, "ready", json_object_get(json_object_get(report, "ready"), "checks"));
-	warn_of(list, "rehearse", json_object_get(json_object_get(report, "rehearsal"), "steps"));
+	if (!has_arrived)
+		warn_of_texts(list, "draft",
+			json_object_get(json_object_get(report, "itinerary"), "notes"));
+	if (!has_arrived && !json_is_object(rehearsal))
+		warn_of(list, "ready", json_object_get(json_object_get(report, "ready"), "checks"));
+	if (!has_arrived)
+		warn_of(list, "rehearse", json_object_get(rehearsal, "steps"));
 	warn_of(list, "arrive", json_object_get(arrival, "checks"));
 	warn_of_pace(list, json_object_get(report, "pace"));
 	return list;

@@ -50,7 +50,9 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	g_option_context_set_help_enabled(context, FALSE);
 	g_option_context_add_main_entries(context, entries, NULL);
 	g_option_context_add_main_entries(context, global, NULL);
-	if (g_option_context_parse(context, argc, argv, &local))
+	bool is_parsed = g_option_context_parse(context, argc, argv, &local);
+	wdr_command_use_bench(globals->bench);
+	if (is_parsed)
 		return has_no_empty_name(entries, error) && has_no_empty_name(global, error);
 	g_autofree char *why = wdr_option_error(local, entries, global);
 	g_autofree char *help = wdr_command(command->name, "--help");
@@ -59,13 +61,35 @@ bool wdr_cli_parse(const WdrCommand *command, WdrGlobals *globals, const GOption
 	return false;
 }
 
+/* What --verbose shows: our own lines, and none of a library's. */
+static GLogWriterOutput write_log(
+	GLogLevelFlags level, const GLogField *fields, gsize n, gpointer data)
+{
+	const char *message = NULL;
+	bool is_ours = true;
+
+	(void)data;
+	for (gsize i = 0; i < n; i++) {
+		if (strcmp(fields[i].key, "MESSAGE") == 0)
+			message = fields[i].value;
+		is_ours &= strcmp(fields[i].key, "GLIB_DOMAIN") != 0;
+	}
+	if (level & ~(GLogLevelFlags)(G_LOG_LEVEL_DEBUG | G_LOG_LEVEL_INFO | G_LOG_FLAG_RECURSION))
+		return g_log_writer_default(level, fields, n, NULL);
+	if (message && is_ours) {
+		WdrOut out = wdr_out(stderr, true);
+		wdr_out_text(&out, WDR_STYLE_PLAIN, "  %s\n", message);
+	}
+	return G_LOG_WRITER_HANDLED;
+}
+
 bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error)
 {
 	if (!wdr_world_new(globals->bench, ret, error))
 		return false;
 	wdr_command_use_bench(globals->bench);
 	if (globals->verbose)
-		g_setenv("G_MESSAGES_DEBUG", "all", TRUE);
+		g_log_set_writer_func(write_log, NULL, NULL);
 	if (!globals->quiet)
 		wdr_progress_attach(*ret, globals->no_color);
 	return true;

@@ -49,7 +49,8 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	g_autofree char *ready = wdr_command("ready", is_running ? "" : "--from",
 		is_running ? "" : wdr_itinerary_disk_word(&it->source), "--to",
 		wdr_itinerary_disk_word(&it->target));
-	wdr_out_text(out, WDR_STYLE_PLAIN, "for all checks: %s\n", ready);
+	g_autofree char *all = g_strdup_printf("for all checks: %s", ready);
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 0, all);
 }
 
 /* An image by mistake: the plan of a move would take the place of what is to be moved. */

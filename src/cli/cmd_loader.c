@@ -1,6 +1,7 @@
 /* wanderitas loader: shows and writes boot loaders outside of volumes. */
 #include "cli/step.h"
 
+#include "base/stat.h"
 #include "base/json.h"
 #include "change/write_loader.h"
 #include "present/show_steps.h"
@@ -30,6 +31,10 @@ static bool check(const LoaderOptions *o, int argc, GError **error)
 	if (o->restore && argc == 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"--restore puts the saved original back: it takes no image");
+	/* An image is looked at only when it is named; the machine's own devices always are. */
+	if (o->step.on && argc < 2 && !o->restore && !wdr_is_file(o->step.on))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--on needs an image that is written there, or --restore");
 	return !o->step.write || argc == 2 ||
 	       wdr_error_set(error, WDR_ERROR_USAGE, "--write needs an image to be written");
 }

@@ -104,7 +104,7 @@ static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWo
 {
 	if (o->resume)
 		return wdr_cli_find_move(world, o->plan.state, o->given, ret_state, ret, error);
-	if (!(o->given ? wdr_itinerary_load(o->given, ret, error)
+	if (!(o->given ? wdr_cli_load_itinerary(o->given, ret, error)
 		       : wdr_plan_options_draft(world, &o->plan, ret, error)))
 		return false;
 	if (!take_steps(o, globals, world, ret, error))
@@ -146,7 +146,7 @@ static bool tell_changes(
 static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	const WdrItinerary *it, GError **error)
 {
-	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it);
+	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it, NULL);
 	const char *const *despite = (const char *const *)o->despite;
 	const WdrCheck *stop = wdr_ready_stop(checks, despite);
 	WdrOut out = wdr_cli_stdout(globals);

@@ -55,7 +55,7 @@ static bool make_plan(OrderOptions *o, const WdrWorld *world, WdrOrderPlan **ret
 {
 	/* Where config.txt is; boards without a fuse do not need it. */
 	if (!wdr_cli_running_disk(world, &o->step.on, NULL))
-		g_debug("no disk to look for config.txt on");
+		g_debug("config.txt is not read: the disk that the system runs from is unknown");
 	WdrOrderOptions options = { o->first, o->number, o->targets, o->initial, o->set_fuse != 0,
 		o->step.on };
 	return wdr_order_plan(world, &options, ret, error);
@@ -108,6 +108,11 @@ static bool may_lose_way_back(const OrderOptions *o, const WdrOrderPlan *p, GErr
 	return false;
 }
 
+static bool is_asked(const OrderOptions *o)
+{
+	return o->first || o->number || o->targets || o->set_fuse;
+}
+
 static int order_run(WdrGlobals *globals, int argc, char **argv)
 {
 	g_auto(OrderOptions) o = { 0 };
@@ -118,17 +123,21 @@ static int order_run(WdrGlobals *globals, int argc, char **argv)
 	if (!parse(&o, globals, argc, argv, &error) || !wdr_cli_world(globals, &world, &error) ||
 		!make_plan(&o, world, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o.step.write && !is_asked(&o) && !wdr_order_has_work(p)) {
+		wdr_error_set(&error, WDR_ERROR_USAGE,
+			"there is nothing to apply: give --first, --set or --targets");
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	}
 	if (o.step.write && !may_lose_way_back(&o, p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	return wdr_cli_step(
-		globals, &(WdrStepRun){ .sort = &wdr_step_order,
-				 .state = o.step.state,
-				 .world = world,
-				 .has_work = wdr_order_has_work(p),
-				 .is_writing = o.step.write != 0,
-				 .is_asked = o.first || o.number || o.targets || o.set_fuse,
-				 .plan = p,
-				 .has_unread = &p->has_unread });
+	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &wdr_step_order,
+					     .state = o.step.state,
+					     .world = world,
+					     .has_work = wdr_order_has_work(p),
+					     .is_writing = o.step.write != 0,
+					     .is_asked = is_asked(&o),
+					     .plan = p,
+					     .has_unread = &p->has_unread });
 }
 
 const WdrCommand wdr_cmd_order = { "order", order_run };

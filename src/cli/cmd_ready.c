@@ -1,13 +1,16 @@
 /* wanderitas ready: the checks before a move. */
 #include "cli/plan_options.h"
 
+#include "cli/step.h"
 #include "present/show_ready.h"
 
 static bool ready(
 	WdrPlanOptions *o, WdrGlobals *globals, int argc, char **argv, bool *ret, GError **error)
 {
-	const GOptionEntry none[] = { { 0 } };
-	g_autofree GOptionEntry *entries = wdr_plan_options_entries(o, none);
+	g_autofree char *word = NULL;
+	const GOptionEntry more[] = { WDR_OPTION("medium", 0, STRING, &word), { 0 } };
+	g_autofree GOptionEntry *entries = wdr_plan_options_entries(o, more);
+	const char *medium = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrItinerary) it = NULL;
 	g_autoptr(GPtrArray) checks = NULL;
@@ -19,13 +22,13 @@ static bool ready(
 	if (argc != 1)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"ready takes no '%s'; disks are named by --from and --to", argv[1]);
-	if (!wdr_cli_world(globals, &world, error))
+	if (!wdr_cli_medium(word, &medium, error) || !wdr_cli_world(globals, &world, error))
 		return false;
 	/* The draft finds it too, and says what is wrong when it cannot be found. */
 	if (!o->from && !wdr_cli_running_disk(world, &o->from, NULL))
-		g_debug("no disk to move from is known");
+		g_debug("the disk that the system runs from is unknown");
 	if (wdr_plan_options_draft(world, o, &it, &refusal))
-		checks = wdr_ready_checks(world, it);
+		checks = wdr_ready_checks(world, it, medium);
 	else if (!o->to || !(checks = wdr_ready_refusal(world, o->from, o->to, refusal))) {
 		g_propagate_error(error, refusal);
 		return false;

@@ -7,6 +7,7 @@
 #include "check/planned_boot.h"
 #include "check/report.h"
 #include "cli/progress.h"
+#include "cli/under_way.h"
 #include "move/move.h"
 #include "pace/pace_record.h"
 #include "present/page.h"
@@ -41,7 +42,7 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 			"report is about one move, not also '%s'", (*argv)[2]);
 	if (!o->output && !globals->json) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "no page to write was named");
-		wdr_error_hint(error, "name it with -o FILE.html, or take --json");
+		wdr_error_hint(error, "name it with -o FILE.html, or use --json");
 		return false;
 	}
 	return !o->output || wdr_output_check(o->output, error);
@@ -76,7 +77,7 @@ static bool find_move(const WdrWorld *world, const char *given, char **ret_recor
 	WdrItinerary **ret, GError **error)
 {
 	if (given && !wdr_is_folder(given)) {
-		if (!wdr_itinerary_load(given, ret, error))
+		if (!wdr_cli_load_itinerary(given, ret, error))
 			return false;
 		*ret_records = records_of(world, given, *ret);
 		return true;

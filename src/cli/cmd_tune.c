@@ -37,7 +37,10 @@ static bool parse(TuneOptions *o, WdrGlobals *globals, int argc, char **argv, GE
 		.instead = "settings are named by --set and --unset",
 	};
 
-	return wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error);
+	if (!wdr_cli_step_parse(&usage, globals, &o->step, &argc, &argv, error))
+		return false;
+	return !o->step.write || o->set || o->unset ||
+	       wdr_error_set(error, WDR_ERROR_USAGE, "--write needs --set or --unset");
 }
 
 static bool make_plan(TuneOptions *o, const WdrWorld *world, WdrTunePlan **ret, GError **error)

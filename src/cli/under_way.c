@@ -7,7 +7,31 @@
 #include "disk/failure_clues.h"
 #include "present/show_trouble.h"
 
+#include <errno.h>
 #include <string.h>
+
+bool wdr_cli_load_itinerary(const char *given, WdrItinerary **ret, GError **error)
+{
+	WdrStat st;
+
+	if (wdr_stat(given, &st) != 0 && errno == ENOENT) {
+		g_autofree char *draw = wdr_command("draft", "--to", "DISK", "-o", given);
+		wdr_error_set(error, WDR_ERROR_USAGE, "there is no itinerary '%s'", given);
+		wdr_error_hint(error, "to draw one: %s", draw);
+		return false;
+	}
+	if (wdr_is_folder(given)) {
+		g_autofree char *resume = wdr_command("move", "--resume", given);
+		wdr_error_set(error, WDR_ERROR_USAGE, "%s is a folder, not an itinerary", given);
+		wdr_error_hint(
+			error, "if it has the records of a move, to continue that: %s", resume);
+		return false;
+	}
+	if (wdr_itinerary_load(given, ret, error))
+		return true;
+	g_prefix_error(error, "this is not an itinerary that can be used: ");
+	return false;
+}
 
 /* The records beside a target image; NULL: there are none. */
 static char *beside_image(const char *given)
@@ -30,7 +54,7 @@ static bool find_state(
 			return false;
 	} else {
 		g_autoptr(WdrItinerary) it = NULL;
-		if (!wdr_itinerary_load(given, &it, error))
+		if (!wdr_cli_load_itinerary(given, &it, error))
 			return false;
 		g_autofree char *folder = g_path_get_dirname(given);
 		g_autofree char *beside = g_build_filename(folder, "logbook.jsonl", NULL);

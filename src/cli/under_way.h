@@ -4,6 +4,10 @@
 #include "cli/cli.h"
 #include "move/move.h"
 
+/* The itinerary that the user named. */
+bool wdr_cli_load_itinerary(
+	const char *given, WdrItinerary **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* The folder with the records: it was named (`state`), or given as the folder or as its itinerary,
  * or it is the newest. Both results are the caller's. */
 bool wdr_cli_find_move(const WdrWorld *world, const char *state, const char *given,

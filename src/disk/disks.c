@@ -293,6 +293,34 @@ static char *closest_disk(const WdrWorld *world, const char *text)
 	return g_strdup(wdr_closest(text, (const char *const *)names->pdata));
 }
 
+/* The disk that a partition of this name would be on; NULL: it is no such name. The caller's. */
+static char *disk_of_partition(const WdrWorld *world, const char *text)
+{
+	g_autoptr(GPtrArray) disks = NULL;
+	g_autofree char *name = g_path_get_basename(text);
+
+	if (!wdr_disks_list(world, &disks, NULL))
+		return NULL;
+	for (guint i = 0; i < disks->len; i++) {
+		const WdrDisk *d = disks->pdata[i];
+		const char *rest = g_str_has_prefix(name, d->name) ? name + strlen(d->name) : "";
+		rest += *rest == 'p' ? 1 : 0;
+		if (*rest && rest[strspn(rest, "0123456789")] == '\0')
+			return g_strdup(d->name);
+	}
+	return NULL;
+}
+
+static bool is_partition(const char *text, const char *disk, GError **error)
+{
+	wdr_error_set(error, WDR_ERROR_USAGE, "%s is a partition, not a whole disk", text);
+	if (disk)
+		wdr_error_hint(error, "name the disk that it is on: %s", disk);
+	else
+		wdr_error_hint(error, "name the disk that it is on");
+	return false;
+}
+
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
 {
 	g_autofree char *name = name_of(world, text);
@@ -306,6 +334,9 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		int failed = errno;
 		if (failed != ENOENT)
 			return wdr_error_set_errno(error, failed, "opening %s", text);
+		g_autofree char *whole = disk_of_partition(world, text);
+		if (whole)
+			return is_partition(text, whole, error);
 		g_autofree char *meant = closest_disk(world, text);
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"there is no disk and no image file '%s'%s%s%s", text,
@@ -313,8 +344,8 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		g_autofree char *look = wdr_command("survey");
 		g_autofree char *image = wdr_shell_word(text);
 		if (strchr(text, '/') || strchr(text, '.'))
-			wdr_error_hint(
-				error, "an image file must exist; to make one: truncate -s 32G %s", image);
+			wdr_error_hint(error,
+				"an image file must exist; to make one: truncate -s 32G %s", image);
 		else
 			wdr_error_hint(error, "to list the disks: %s", look);
 		return false;
@@ -324,12 +355,11 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		return true;
 	}
 	if (S_ISBLK(st.stx_mode)) {
-		wdr_error_set(error, WDR_ERROR_USAGE, "%s is a partition, not a whole disk", text);
-		wdr_error_hint(error, "name the disk that it is on");
-		return false;
+		g_autofree char *whole = disk_of_partition(world, text);
+		return is_partition(text, whole, error);
 	}
-	return wdr_error_set(
-		error, WDR_ERROR_USAGE, "%s is neither a disk nor an image file", text);
+	return wdr_error_set(error, WDR_ERROR_USAGE, "%s is %s, not a disk or an image file", text,
+		S_ISDIR(st.stx_mode) ? "a folder" : "a device of another kind");
 }
 
 char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk)

@@ -244,6 +244,10 @@ bool wdr_parttable_read(WdrBlockDev *dev, WdrPartTable **ret, GError **error)
 	g_autoptr(GString) damage = g_string_new(NULL);
 	g_autoptr(FdiskContext) cxt = NULL;
 
+	if (wdr_blockdev_size(dev) < wdr_blockdev_sector_size(dev))
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"%s is too small for a disk: %" G_GUINT64_FORMAT " bytes",
+			wdr_blockdev_name(dev), wdr_blockdev_size(dev));
 	find_sector_size(dev);
 	if (!begin(dev, true, damage, &cxt, error))
 		return false;

@@ -100,7 +100,7 @@ static void discard(WdrMoveRun *m)
 	uint64_t size = m->it->into ? only->to.size : wdr_blockdev_size(m->disks.target);
 
 	if (!wdr_blockdev_discard(m->disks.target, start, size))
-		g_debug("%s cannot discard", m->it->target.name);
+		g_debug("%s does not support discarding blocks", m->it->target.name);
 }
 
 /* Wipes where old tables, superblocks and signatures may be: first and last MiB of the disk and of

@@ -321,7 +321,7 @@ void wdr_pace_file_discard(WdrPaceFile *f)
 	for (guint i = 0; f->dev && i < f->runs->len; i++) {
 		const WdrPaceRun *run = &g_array_index(f->runs, WdrPaceRun, i);
 		if (!wdr_blockdev_discard(f->dev, run->start, run->size))
-			g_debug("%s takes no discards", f->name);
+			g_debug("%s does not support discarding blocks", f->name);
 	}
 }
 

@@ -191,25 +191,107 @@ static void add_columns(struct libscols_table *t, const WdrGrid *g, const WdrOut
 		if (!is_used(g, i))
 			continue;
 		struct libscols_column *c = scols_table_new_column(t, g->columns[i].header, 0,
-			g->columns[i].is_number ? SCOLS_FL_RIGHT
-			: out->columns          ? SCOLS_FL_WRAP
-						: 0);
-		if (c && out->has_color)
+			g->columns[i].is_number ? SCOLS_FL_RIGHT : SCOLS_FL_WRAP);
+		if (!c)
+			continue;
+		if (!g->columns[i].is_number)
+			scols_column_set_wrapfunc(
+				c, scols_wrapnl_chunksize, scols_wrapnl_nextchunk, NULL);
+		if (out->has_color)
 			scols_cell_set_color(scols_column_get_header(c), "bold");
 	}
 }
 
-static void add_row(struct libscols_table *t, const WdrGrid *g, const Row *row, const WdrOut *out)
+static void add_row(struct libscols_table *t, const WdrGrid *g, const Row *row, const WdrOut *out,
+	const size_t *widths)
 {
 	struct libscols_line *line = scols_table_new_line(t, NULL);
 	size_t at = 0;
 
 	for (size_t i = 0; line && i < g->n; i++) {
-		if (is_used(g, i))
-			scols_line_set_data(line, at++, row->cells[i]);
+		if (!is_used(g, i))
+			continue;
+		g_autofree char *wrapped = wdr_wrap_words(row->cells[i], widths[i]);
+		scols_line_set_data(line, at++, wrapped);
 	}
 	if (line && out->has_color && color_names[row->style])
 		scols_line_set_color(line, color_names[row->style]);
+}
+
+/* ---- tables on a narrow terminal ---- */
+
+static size_t width_of(const char *text)
+{
+	glong length = g_utf8_strlen(text, -1);
+
+	return length > 0 ? (size_t)length : 0;
+}
+
+static size_t longest_word(const char *text)
+{
+	g_auto(GStrv) words = g_strsplit(text, " ", -1);
+	size_t longest = 0;
+
+	for (size_t i = 0; words[i]; i++)
+		longest = MAX(longest, width_of(words[i]));
+	return longest;
+}
+
+/* The widest column that is wider than it must be; n: there is none. */
+static size_t widest(const size_t *widths, const size_t *least, size_t n)
+{
+	size_t found = n;
+
+	for (size_t i = 0; i < n; i++) {
+		if (widths[i] > least[i] && (found == n || widths[i] > widths[found]))
+			found = i;
+	}
+	return found;
+}
+
+/* Takes from the widest columns what is too much, as long as whole words fit; then from any text.
+ */
+static void fit_widths(const WdrGrid *g, size_t columns, size_t *widths, size_t *least)
+{
+	enum { NARROWEST = 8 };
+	size_t used = 0;
+	size_t total = 0;
+
+	for (size_t i = 0; i < g->n; i++) {
+		total += widths[i];
+		used += widths[i] ? 1 : 0;
+	}
+	total += used > 0 ? 2 * (used - 1) : 0;
+	for (int pass = 0; pass < 2; pass++) {
+		for (size_t i; total > columns && (i = widest(widths, least, g->n)) < g->n; total--)
+			widths[i]--;
+		for (size_t i = 0; i < g->n; i++) {
+			if (!g->columns[i].is_number)
+				least[i] = MIN(
+					least[i], MAX(NARROWEST, width_of(g->columns[i].header)));
+		}
+	}
+}
+
+/* How wide the text of each column may be. `columns` 0: as wide as it is. */
+static size_t *widths_of(const WdrGrid *g, size_t columns)
+{
+	size_t *widths = g_new0(size_t, g->n);
+	g_autofree size_t *least = g_new0(size_t, g->n);
+
+	for (size_t i = 0; i < g->n; i++) {
+		bool is_seen = is_used(g, i);
+		least[i] = widths[i] = is_seen ? width_of(g->columns[i].header) : 0;
+		for (guint k = 0; is_seen && k < g->rows->len; k++) {
+			const char *cell = ((const Row *)g->rows->pdata[k])->cells[i];
+			widths[i] = MAX(widths[i], width_of(cell));
+			least[i] = MAX(least[i],
+				g->columns[i].is_number ? width_of(cell) : longest_word(cell));
+		}
+	}
+	if (columns > 0)
+		fit_widths(g, columns, widths, least);
+	return widths;
 }
 
 void wdr_grid_section(WdrGrid *g, const char *text)
@@ -277,8 +359,9 @@ void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 	if (out->columns)
 		scols_table_set_termwidth(t, out->columns);
 	add_columns(t, g, out);
+	g_autofree size_t *widths = widths_of(g, out->columns);
 	for (guint i = 0; i < g->rows->len; i++)
-		add_row(t, g, g->rows->pdata[i], out);
+		add_row(t, g, g->rows->pdata[i], out, widths);
 	print_all(g, t, out);
 	scols_unref_table(t);
 }

@@ -84,14 +84,19 @@ static void add_header(WdrPage *p)
 {
 	const json_t *it = wdr_page_at(p->report, "itinerary");
 	bool is_root = strcmp(wdr_page_text(it, "what"), "root") == 0;
-	g_autofree char *day = wdr_format_time(wdr_page_number(it, "made_at"));
+	const json_t *steps = wdr_page_at(p->report, "steps");
+	const json_t *last = json_array_get(steps, json_array_size(steps) - 1);
+	bool is_finished = strcmp(wdr_page_text(p->report, "state"), "done") == 0 && last;
+	g_autofree char *day = wdr_format_time(
+		is_finished ? wdr_page_number(last, "at") : wdr_page_number(it, "made_at"));
 
 	wdr_page_add(p,
 		"<header>\n<p class=\"soft\">Report of a move</p>\n<h1>%s: %s from %s (%s) to %s "
-		"(%s)</h1>\n<p>Planned %s.</p>\n<ul class=\"verdicts\">\n",
+		"(%s)</h1>\n<p>%s %s.</p>\n<ul class=\"verdicts\">\n",
 		name_of(p), is_root ? "the root alone" : "everything",
 		wdr_page_text(it, "source.name"), wdr_page_text(it, "source.medium"),
-		wdr_page_text(it, "target.name"), wdr_page_text(it, "target.medium"), day);
+		wdr_page_text(it, "target.name"), wdr_page_text(it, "target.medium"),
+		is_finished ? "Finished" : "Planned", day);
 	add_state(p);
 	add_rehearsed(p);
 	add_arrived(p);
@@ -146,6 +151,7 @@ char *wdr_page(json_t *report, const WdrPaceRecord *paces)
 
 	add_head(&p);
 	add_header(&p);
+	wdr_page_back(&p);
 	add_summary(&p);
 	wdr_page_warnings(&p);
 	wdr_page_disks(&p);
@@ -156,7 +162,6 @@ char *wdr_page(json_t *report, const WdrPaceRecord *paces)
 	wdr_page_copy(&p);
 	wdr_page_left(&p);
 	wdr_page_speeds(&p, paces);
-	wdr_page_back(&p);
 	add_footer(&p);
 	return g_string_free(p.html, FALSE);
 }

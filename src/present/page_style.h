@@ -41,7 +41,7 @@ static const char *const page_style[] = {
 	"td.number{font-variant-numeric:tabular-nums}\n"
 	"tbody tr:last-child td{border-bottom:0}\n"
 	"code,pre{font-family:\"DejaVu Sans Mono\",ui-monospace,monospace;font-size:.85em}\n"
-	"pre{white-space:pre-wrap;margin:.4rem 0 1rem;padding:.6rem .75rem;border:1px solid "
+	"pre{white-space:pre-wrap;overflow-wrap:anywhere;margin:.4rem 0 1rem;padding:.6rem .75rem;border:1px solid "
 	"var(--line);border-radius:4px;background:var(--paper)}\n"
 	"pre span{display:block}\n"
 	"pre .add{background:var(--good-bg);color:var(--good)}\n"

@@ -40,8 +40,10 @@ static void show_ends(const WdrOut *out, const WdrItinerary *it)
 	g_autofree char *from = disk_line(&it->source);
 	g_autofree char *to = disk_line(&it->target);
 
-	wdr_out_text(out, WDR_STYLE_PLAIN, "from  %s\n", from);
-	wdr_out_text(out, WDR_STYLE_PLAIN, "to    %s\n", to);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "from  ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 6, from);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "to    ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 6, to);
 	if (it->into)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"into  its partition %u; everything else on it stays\n", it->into);
@@ -74,10 +76,9 @@ static void show_occupants(const WdrOut *out, const WdrItinerary *it)
 
 static void show_parts(const WdrOut *out, const WdrItinerary *it)
 {
-	static const WdrColumn columns[] = { { "PARTITION", true }, { "ROLE", false },
+	static const WdrColumn columns[] = { { "PART", true }, { "ROLE", false },
 		{ "FILE SYSTEM", false }, { "SIZE NOW", true }, { "NEW SIZE", true },
-		{ "TO COPY", true }, { "ENTRIES", true }, { "STAYS FREE", true },
-		{ "ACTIVE", false } };
+		{ "TO COPY", true }, { "ENTRIES", true }, { "FREE", true }, { "ACTIVE", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
 
 	for (guint i = 0; i < it->parts->len; i++) {
@@ -188,7 +189,7 @@ static void show_notes(const WdrOut *out, const WdrItinerary *it)
 	if (it->notes->len)
 		wdr_out_text(out, WDR_STYLE_HEADING, "\nNOTES\n");
 	for (guint i = 0; i < it->notes->len; i++)
-		wdr_out_text(out, WDR_STYLE_WARNING, "%s\n", (const char *)it->notes->pdata[i]);
+		wdr_out_hanging(out, WDR_STYLE_WARNING, 0, it->notes->pdata[i]);
 }
 
 void wdr_present_itinerary(const WdrOut *out, const WdrItinerary *it)

@@ -12,15 +12,29 @@ static char *shown(const char *text)
 	return text ? wdr_escape(text) : NULL;
 }
 
+static void show_system(const WdrOut *out, const WdrSurvey *s)
+{
+	g_autofree char *text = g_strdup_printf("%s on %s%s%s", s->os_name ? s->os_name : "unknown",
+		s->host_name ? s->host_name : "unknown host", s->kernel ? ", kernel " : "",
+		s->kernel ? s->kernel : "");
+
+	wdr_out_text(out, WDR_STYLE_PLAIN, "system   ");
+	wdr_out_hanging(out, WDR_STYLE_PLAIN, 9, text);
+}
+
+static void show_warning(const WdrOut *out, const char *name, const char *warning)
+{
+	g_autofree char *text = g_strdup_printf("%s: %s", name, warning);
+
+	wdr_out_hanging(out, WDR_STYLE_WARNING, 0, text);
+}
+
 static void show_machine(const WdrOut *out, const WdrSurvey *s)
 {
 	if (s->board)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "board    %s\n", s->board);
 	if (s->os_name || s->host_name)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "system   %s on %s%s%s\n",
-			s->os_name ? s->os_name : "unknown",
-			s->host_name ? s->host_name : "unknown host", s->kernel ? ", kernel " : "",
-			s->kernel ? s->kernel : "");
+		show_system(out, s);
 	if (s->root_source)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "runs on  %s\n", s->root_source);
 }
@@ -60,7 +74,7 @@ static char *used_text(const WdrSystemPart *p)
 	g_autofree char *used = wdr_format_size(p->used_bytes);
 	uint64_t size = p->fat.size_bytes ? p->fat.size_bytes : p->ext.size_bytes;
 	return g_strdup_printf(
-		"%s (%u %%)", used, (unsigned)((double)p->used_bytes * 100 / (double)MAX(size, 1)));
+		"%s %u%%", used, (unsigned)((double)p->used_bytes * 100 / (double)MAX(size, 1)));
 }
 
 static char *fs_text(const WdrSystemPart *p)
@@ -91,8 +105,8 @@ static void partition_row(WdrGrid *g, const WdrSurveyDisk *d, guint i)
 static void show_partitions(const WdrOut *out, const WdrSurvey *s)
 {
 	static const WdrColumn columns[] = { { "PARTITION", false }, { "TYPE", false },
-		{ "FILE SYSTEM", false }, { "SIZE", true }, { "USED", true }, { "LABEL", false },
-		{ "ROLE", false }, { "ACTIVE", false }, { "MOUNTED AT", false } };
+		{ "FORMAT", false }, { "SIZE", true }, { "USED", true }, { "LABEL", false },
+		{ "ROLE", false }, { "ACTIVE", false }, { "MOUNT", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
 
 	for (guint i = 0; i < s->disks->len; i++) {
@@ -176,7 +190,7 @@ static void collect_advice(Advice *a, const char *file, const WdrMention *m, con
 			g_ptr_array_add(a->places, g_string_new(NULL));
 		}
 		g_string_append_printf(
-			a->places->pdata[at], "\n  at %s:%u:%u", file, m->line, m->column);
+			a->places->pdata[at], "  at %s:%u:%u\n", file, m->line, m->column);
 	}
 }
 
@@ -221,8 +235,8 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 	if (with_advice && lines->len)
 		fputc('\n', out->file);
 	for (guint i = 0; with_advice && i < lines->len; i++) {
-		wdr_out_text(out, WDR_STYLE_WARNING, "%s", (const char *)lines->pdata[i]);
-		fprintf(out->file, "%s\n", ((const GString *)places->pdata[i])->str);
+		wdr_out_hanging(out, WDR_STYLE_WARNING, 0, lines->pdata[i]);
+		fputs(((const GString *)places->pdata[i])->str, out->file);
 	}
 }
 
@@ -258,12 +272,21 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 			wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", d->disk->name,
 				d->system->table->damage);
 		for (guint k = 0; d->system && k < d->system->warnings->len; k++)
-			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s\n", d->disk->name,
-				(const char *)d->system->warnings->pdata[k]);
+			show_warning(out, d->disk->name, d->system->warnings->pdata[k]);
 	}
 	g_autofree char *by_root = wdr_command_by_root();
 	if (lacks_rights)
 		wdr_out_text(out, WDR_STYLE_WARNING, "to see what is on the disks: %s\n", by_root);
+}
+
+static bool has_partitions(const WdrSurvey *s)
+{
+	for (guint i = 0; i < s->disks->len; i++) {
+		const WdrSurveyDisk *d = s->disks->pdata[i];
+		if (d->system && d->system->parts->len > 0)
+			return true;
+	}
+	return false;
 }
 
 void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mentions)
@@ -273,8 +296,10 @@ void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mention
 		if (s->board || s->os_name)
 			fputc('\n', out->file);
 		show_disks(out, s);
-		show_partitions(out, s);
-		show_identifiers(out, s);
+		if (has_partitions(s)) {
+			show_partitions(out, s);
+			show_identifiers(out, s);
+		}
 		fputc('\n', out->file);
 	}
 	show_mentions(out, s, only_mentions);

@@ -24,7 +24,7 @@ END_TEST
 static const struct {
 	const char *text;
 	uint64_t want;
-} good_sizes[] = { { "0", 0 }, { "512", 512 }, { "1K", 1024 }, { "512M", 536870912 },
+} good_sizes[] = { { "0", 0 }, { "512B", 512 }, { "1K", 1024 }, { "512M", 536870912 },
 	{ "4GiB", 4294967296 }, { "1.5G", 1610612736 }, { "2t", 2199023255552 }, { "10%", 100 },
 	{ "100%", 1000 }, { "7B", 7 } };
 
@@ -40,12 +40,32 @@ END_TEST
 static const char *const bad_sizes[] = { "", "M", "-1", "1X", "1MB", "101%", "0x10", "1e", "inf",
 	"nan", "99999999999T", " 1", "1 M", "10%%" };
 
+static const struct {
+	const char *text;
+	size_t width;
+	const char *want;
+} wraps[] = { { "a heron", 20, "a heron" }, { "a heron at noon", 8, "a heron\nat noon" },
+	{ "a heron at noon", 7, "a heron\nat noon" },
+	{ "/dev/disk/by-uuid", 9, "/dev/disk\n/by-uuid" }, { "", 5, "" }, { "heron", 0, "heron" },
+	{ "  3:1 x", 5, "  3:1\nx" }, { "V\xc3\xb6gel am See", 5, "V\xc3\xb6gel\nam\nSee" },
+	{ "ab cd", 1, "a\nb\nc\nd" } };
+
+START_TEST(words_are_wrapped)
+{
+	g_autofree char *got = wdr_wrap_words(wraps[_i].text, wraps[_i].width);
+
+	ck_assert_str_eq(got, wraps[_i].want);
+}
+END_TEST
+
 START_TEST(parse_bad_size)
 {
 	uint64_t got = 77;
 
 	sup_fails(WDR_ERROR_USAGE, "is not a size",
 		wdr_parse_size(bad_sizes[_i], 1000, &got, &error));
+	sup_fails(WDR_ERROR_USAGE, "'10' is a size without a unit",
+		wdr_parse_size("10", 1000, &got, &error));
 	ck_assert_uint_eq(got, 77);
 }
 END_TEST
@@ -133,6 +153,7 @@ Suite *suite_text(void)
 	TCase *t = tcase_create("text");
 
 	tcase_add_loop_test(t, format_size, 0, (int)G_N_ELEMENTS(sizes));
+	tcase_add_loop_test(t, words_are_wrapped, 0, (int)G_N_ELEMENTS(wraps));
 	tcase_add_loop_test(t, parse_size, 0, (int)G_N_ELEMENTS(good_sizes));
 	tcase_add_loop_test(t, parse_bad_size, 0, (int)G_N_ELEMENTS(bad_sizes));
 	tcase_add_loop_test(t, escape, 0, (int)G_N_ELEMENTS(escapes));

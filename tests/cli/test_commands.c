@@ -39,6 +39,18 @@ static const struct {
 	{ { "move", "a.json", "b.json" }, "move takes one itinerary" },
 	{ { "move", "a.json", "--to", "nvme0n1" }, "give either an itinerary file or" },
 	{ { "demo" }, "demo takes one folder" },
+	{ { "draft", "--to", "nvme0n1", "--leave-free", "10" }, "'10' is a size without a unit" },
+	{ { "draft", "--to", "nvme0n1p1" }, "name the disk that it is on: nvme0n1" },
+	{ { "draft", "--to", "mmcblk0p2" }, "mmcblk0p2 is a partition, not a whole disk" },
+	{ { "tune", "--write" }, "--write needs --set or --unset" },
+	{ { "order", "--write" }, "there is nothing to apply" },
+	{ { "loader", "--on", "mmcblk0" }, "--on needs an image that is written there" },
+	{ { "survey", "/" }, "/ is a folder, not a disk or an image file" },
+	{ { "survey", "/dev/null" }, "/dev/null is a device of another kind" },
+	{ { "move", "plan.json" }, "there is no itinerary 'plan.json'" },
+	{ { "move", "/" }, "/ is a folder, not an itinerary" },
+	{ { "catchup", "plan.json" }, " draft --to DISK -o plan.json\n" },
+	{ { "report", "plan.json", "-o", "x.html" }, "there is no itinerary 'plan.json'" },
 };
 
 START_TEST(wrong_words)
@@ -47,6 +59,37 @@ START_TEST(wrong_words)
 
 	bench_expect(&run, 2, usage[_i].text);
 	ck_assert_str_eq(run.out, "");
+}
+END_TEST
+
+/* On a terminal of 80 columns tables wrap, and lose nothing. */
+START_TEST(tables_fit_a_narrow_terminal)
+{
+	static const char *const words[] = { "survey", "survey --mentions", "draft --to nvme0n1" };
+	g_autofree char *command = g_strdup_printf("stty cols 80; %s --bench %s --no-color %s",
+		sup_program(), bench_path("."), words[_i]);
+	SupRun run = SUP_RUN("script", "-qec", command, "/dev/null");
+	g_auto(GStrv) lines = g_strsplit(run.out, "\n", -1);
+
+	ck_assert_int_eq(run.code, 0);
+	ck_assert_ptr_nonnull(strstr(run.out, "mmcblk0"));
+	for (size_t i = 0; lines[i]; i++) {
+		/* Diffs and commands are not broken. */
+		bool is_whole = strchr("+-", *lines[i]) || strstr(lines[i], sup_program());
+		size_t len = strcspn(lines[i], "\r");
+		ck_assert_msg(is_whole || len <= 80 || strchr(lines[i], '\033'), "%zu columns: %s",
+			len, lines[i]);
+	}
+}
+END_TEST
+
+START_TEST(verbose_in_our_own_words)
+{
+	SupRun run = BENCH_RUN("-v", "order");
+
+	bench_expect(&run, 0, "  running ");
+	bench_expect(&run, 0, "/vcgencmd bootloader_config\n");
+	ck_assert_ptr_null(strstr(run.err, "DEBUG"));
 }
 END_TEST
 
@@ -244,6 +287,8 @@ Suite *suite_commands(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, version);
 	tcase_add_loop_test(t, wrong_words, 0, (int)G_N_ELEMENTS(usage));
+	tcase_add_loop_test(t, tables_fit_a_narrow_terminal, 0, 3);
+	tcase_add_test(t, verbose_in_our_own_words);
 	tcase_add_test(t, demo_refuses_a_full_folder);
 	tcase_add_test(t, survey_shows_all);
 	tcase_add_test(t, survey_as_json);
