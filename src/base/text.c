@@ -21,6 +21,16 @@ char *wdr_format_size(uint64_t bytes)
 	return g_strdup_printf("%.1f %s", value, units[unit]);
 }
 
+char *wdr_format_count(uint64_t count)
+{
+	GString *text = g_string_new(NULL);
+
+	g_string_printf(text, "%" G_GUINT64_FORMAT, count);
+	for (gssize at = (gssize)text->len - 3; at > 0; at -= 3)
+		g_string_insert_c(text, at, ',');
+	return g_string_free(text, FALSE);
+}
+
 char *wdr_format_duration(uint64_t seconds)
 {
 	if (seconds < 60)
@@ -173,12 +183,12 @@ static const char *line_end(const char *text, size_t width)
 
 char *wdr_wrap_words(const char *text, size_t width)
 {
-	GString *out = g_string_new(NULL);
 	/* An indent is no place for a line to end. */
 	size_t indent = strspn(text, " ");
 
 	if (width == 0 || !g_utf8_validate(text, -1, NULL))
 		return g_strdup(text);
+	GString *out = g_string_new(NULL);
 	g_string_append_len(out, text, (gssize)indent);
 	text += indent;
 	width = width > indent ? width - indent : width;

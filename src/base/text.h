@@ -15,6 +15,8 @@ char *wdr_wrap_words(const char *text, size_t width);
 
 /* "29.7 GiB", "512 B": at most four digits, binary units. */
 char *wdr_format_size(uint64_t bytes);
+/* "4,217". */
+char *wdr_format_count(uint64_t count);
 /* "1:05 h", "12:07 min", "8 s". */
 char *wdr_format_duration(uint64_t seconds);
 /* "2026-11-23 08:15:00Z". */

@@ -26,9 +26,8 @@ enum {
 	AXIS_ROOM = 70,  /* left of it */
 	GAP = 36,        /* between two */
 	BAR_MAX = 74,
-	LEVEL_LABEL_MIN = 44, /* a narrower bar has its number upright */
-	CUT = 48,             /* letters of a legend's description */
-	SERIES_MAX = 8,       /* more cannot be told apart */
+	CUT = 48,       /* letters of a legend's description */
+	SERIES_MAX = 8, /* more cannot be told apart */
 };
 
 typedef struct {
@@ -115,15 +114,6 @@ static void say(const Drawing *d, double x, double y, double share, const char *
 	cairo_show_text(d->cairo, text);
 }
 
-static void say_upright(const Drawing *d, double x, double y, const char *text)
-{
-	cairo_save(d->cairo);
-	cairo_move_to(d->cairo, x, y);
-	cairo_rotate(d->cairo, -PI / 2);
-	cairo_show_text(d->cairo, text);
-	cairo_restore(d->cairo);
-}
-
 /* ---- bars ---- */
 
 static double value_of(const Panel *panel, WdrPaceKind kind, double rate)
@@ -193,6 +183,23 @@ static void draw_spread(const Drawing *d, const Plot *plot, double x, double low
 	cairo_stroke(d->cairo);
 }
 
+/* As large as the bar is wide, on paper of its own: a line of the grid behind it is no part of it.
+ */
+static void label(const Drawing *d, double x, double y, double room, const char *text)
+{
+	enum { LARGEST = 14, SMALLEST = 9 };
+	int size = LARGEST;
+
+	for (font(d, size, true); size > SMALLEST && text_width(d, text) > room;)
+		font(d, --size, true);
+	double width = text_width(d, text);
+	use(d, d->theme->paper);
+	cairo_rectangle(d->cairo, x - width / 2 - 1, y - size, width + 2, size + 2);
+	cairo_fill(d->cairo);
+	use(d, d->theme->ink);
+	say(d, x, y, 0.5, text);
+}
+
 typedef struct {
 	WdrPaceKind kind;
 	guint series;
@@ -215,12 +222,7 @@ static void draw_bar(const Drawing *d, const Plot *plot, const Panel *panel, con
 
 	fill_bar(d, series, x, plot->bottom - height, width, height);
 	draw_spread(d, plot, x + width / 2, value_of(panel, kind, f->min), high);
-	use(d, d->theme->ink);
-	font(d, 14, true);
-	if (width >= LEVEL_LABEL_MIN)
-		say(d, x + width / 2, top - 7, 0.5, number);
-	else
-		say_upright(d, x + width / 2 + 5, top - 7, number);
+	label(d, x + width / 2, top - 7, width + 4, number);
 }
 
 static guint series_count(const WdrPaceRecord *r)

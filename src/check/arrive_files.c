@@ -3,6 +3,7 @@
  * A file that has the size and time of its copy, but another content, is damaged. What has another
  * time was changed by the system since, which is no fault. */
 #include "base/stop.h"
+#include "base/text.h"
 
 #include "boot/formats/fstab.h"
 #include "check/arrive_priv.h"
@@ -137,14 +138,15 @@ static void check_part(Comparing *c, const WdrItineraryPart *p)
 static void tell_counts(const Comparing *c)
 {
 	uint64_t all = c->same + c->changed + c->gone;
+	g_autofree char *same = wdr_format_count(c->same);
+	g_autofree char *changed = wdr_format_count(c->changed);
+	g_autofree char *gone = wdr_format_count(c->gone);
 	bool are_many = c->gone > FEW_FILES && c->gone > all / 100 * GONE_PERCENT;
 
 	wdr_checks_say(c->a->checks, WDR_ARRIVED_FILES, are_many ? WDR_STATE_WARNING : WDR_STATE_OK,
 		are_many ? "were they removed on purpose? The old disk has them still" : NULL,
-		"%" G_GUINT64_FORMAT " files are as they were copied, %" G_GUINT64_FORMAT
-		" changed since, %" G_GUINT64_FORMAT " gone%s",
-		c->same, c->changed, c->gone,
-		!c->has_left_out ? "" : " (a sample; --all compares every file)");
+		"%s files are as they were copied, %s changed since, %s gone%s", same, changed,
+		gone, !c->has_left_out ? "" : " (a sample; --all compares every file)");
 }
 
 void wdr_arrive_files(WdrArriving *a)

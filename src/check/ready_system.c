@@ -3,6 +3,7 @@
 #include "volume/lookup.h"
 
 #include "base/command.h"
+#include "base/text.h"
 #include "boot/rehearse/boot_entry.h"
 #include "check/ready_priv.h"
 #include "plan/database_writers.h"
@@ -163,13 +164,14 @@ static void check_files(WdrReady *r)
 		unread += p->unread;
 		entries += p->entries;
 	}
+	g_autofree char *all = wdr_format_count(entries);
 	if (unread)
 		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_STATE_WARNING,
 			"a move names them all, and ends only with --accept-damage",
 			"%" G_GUINT64_FORMAT " folders or entries cannot be read", unread);
 	else
 		wdr_checks_say(r->checks, WDR_CHECK_FILES, WDR_STATE_OK, NULL,
-			"all %" G_GUINT64_FORMAT " entries can be copied", entries);
+			"all %s entries can be copied", all);
 }
 
 static void check_writers(WdrReady *r)

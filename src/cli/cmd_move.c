@@ -77,7 +77,7 @@ static bool ask(const WdrItinerary *it, const char *given, GError **error)
 	if (!given) {
 		wdr_present_erased(&out, it);
 		wdr_out_text(&out, WDR_STYLE_PLAIN,
-			"Everything on %s will be erased. Type its name (%s) to go on: ", erased,
+			"Everything on %s will be erased. Type its name (%s) to continue: ", erased,
 			base);
 	}
 	return wdr_cli_agree(

@@ -97,7 +97,7 @@ static bool may_lose_way_back(const OrderOptions *o, const WdrOrderPlan *p, GErr
 		return true;
 	wdr_out_text(&out, WDR_STYLE_PLAIN,
 		"The order %s never tries a card: if nothing else boots, a card cannot help.\n"
-		"Type the order (%s) to go on: ",
+		"Type the order (%s) to continue: ",
 		p->without_way_back, p->without_way_back);
 	if (wdr_cli_agree(p->without_way_back, NULL, "the order", NULL))
 		return true;

@@ -29,15 +29,16 @@ static const char *const escapes[] = { "", "\033[1m", "\033[32m", "\033[33m", "\
 	"\033[2m" };
 static const char *const color_names[] = { NULL, NULL, "green", "brown", "red", NULL };
 
+/* Text that is wider is hard to read; a table may be as wide as the terminal. */
 enum { COLUMNS_MAX = 120, COLUMNS_OTHERWISE = 100 };
 
-static unsigned columns_of(FILE *file)
+static unsigned columns_of(FILE *file, unsigned most)
 {
 	struct winsize size = { 0 };
 
 	if (ioctl(fileno(file), TIOCGWINSZ, &size) != 0 || size.ws_col == 0)
 		return COLUMNS_OTHERWISE;
-	return MIN(size.ws_col, COLUMNS_MAX);
+	return MIN(size.ws_col, most);
 }
 
 WdrOut wdr_out(FILE *file, bool no_color)
@@ -47,7 +48,7 @@ WdrOut wdr_out(FILE *file, bool no_color)
 	bool is_dumb = g_strcmp0(g_getenv("TERM"), "dumb") == 0;
 
 	return (WdrOut){ file, !no_color && !(never && *never) && is_terminal && !is_dumb,
-		is_terminal ? columns_of(file) : 0 };
+		is_terminal ? columns_of(file, COLUMNS_MAX) : 0 };
 }
 
 static void (*before_output)(void);
@@ -359,7 +360,8 @@ void wdr_grid_print(WdrGrid *g, const WdrOut *out)
 	if (out->columns)
 		scols_table_set_termwidth(t, out->columns);
 	add_columns(t, g, out);
-	g_autofree size_t *widths = widths_of(g, out->columns);
+	g_autofree size_t *widths =
+		widths_of(g, out->columns ? columns_of(out->file, G_MAXUINT) : 0);
 	for (guint i = 0; i < g->rows->len; i++)
 		add_row(t, g, g->rows->pdata[i], out, widths);
 	print_all(g, t, out);

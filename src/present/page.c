@@ -86,7 +86,8 @@ static void add_header(WdrPage *p)
 	bool is_root = strcmp(wdr_page_text(it, "what"), "root") == 0;
 	const json_t *steps = wdr_page_at(p->report, "steps");
 	const json_t *last = json_array_get(steps, json_array_size(steps) - 1);
-	bool is_finished = strcmp(wdr_page_text(p->report, "state"), "done") == 0 && last;
+	const char *state = wdr_page_text(p->report, "state");
+	bool is_finished = (strcmp(state, "done") == 0 || strcmp(state, "arrived") == 0) && last;
 	g_autofree char *day = wdr_format_time(
 		is_finished ? wdr_page_number(last, "at") : wdr_page_number(it, "made_at"));
 

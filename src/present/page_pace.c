@@ -44,7 +44,7 @@ static void add_figure(WdrPage *p, const char *const *headers, const WdrPaceReco
 {
 	const WdrPaceFigure *f = &paced->figures[kind];
 	const WdrPaceKindInfo *info = wdr_pace_kind(kind);
-	double most = wdr_pace_largest(r, kind);
+	double most = wdr_pace_largest(r);
 	g_autofree char *raw_title = wdr_paced_title(paced);
 	g_autofree char *title = clean(raw_title);
 	g_autofree char *rate = wdr_pace_number(f->median / MB);

@@ -87,7 +87,7 @@ static void show_parts(const WdrOut *out, const WdrItinerary *it)
 		g_autofree char *from = wdr_format_size(p->from.size);
 		g_autofree char *to = wdr_format_size(p->to.size);
 		g_autofree char *bytes = wdr_format_size(p->bytes);
-		g_autofree char *entries = g_strdup_printf("%" G_GUINT64_FORMAT, p->entries);
+		g_autofree char *entries = wdr_format_count(p->entries);
 		g_autofree char *spare = wdr_format_size(p->spare);
 		const char *cells[] = { number, wdr_role_name(p->role), p->fs, from, to, bytes,
 			entries, spare, p->is_active ? "yes" : NULL };
@@ -271,8 +271,8 @@ static void show_copied(const WdrOut *out, const WdrMoveResult *r)
 	g_autofree char *before = wdr_format_size(r->bytes_before);
 	uint64_t now = r->bytes - r->bytes_before;
 
-	wdr_out_text(out, WDR_STYLE_PLAIN, "  copied      %" G_GUINT64_FORMAT " entries, %s",
-		r->entries, bytes);
+	g_autofree char *entries = wdr_format_count(r->entries);
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  copied      %s entries, %s", entries, bytes);
 	if (r->bytes_before)
 		wdr_out_text(out, WDR_STYLE_PLAIN, ", %s of it before the interruption",
 			now ? before : "all");

@@ -127,12 +127,15 @@ static char *bar(double share)
 	return g_string_free(text, FALSE);
 }
 
-double wdr_pace_largest(const WdrPaceRecord *r, WdrPaceKind kind)
+double wdr_pace_largest(const WdrPaceRecord *r)
 {
 	double most = 0;
 
-	for (guint i = 0; i < r->measured->len; i++)
-		most = MAX(most, ((const WdrPaced *)r->measured->pdata[i])->figures[kind].median);
+	for (guint i = 0; i < r->measured->len; i++) {
+		const WdrPaced *p = r->measured->pdata[i];
+		for (unsigned kind = 0; kind < WDR_PACE_KINDS; kind++)
+			most = MAX(most, p->figures[kind].median);
+	}
 	return most;
 }
 
@@ -140,12 +143,15 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 {
 	const WdrPaceFigure *f = &p->figures[kind];
 	const WdrPaceKindInfo *info = wdr_pace_kind(kind);
-	double most = wdr_pace_largest(r, kind);
+	double most = wdr_pace_largest(r);
 	g_autofree char *title = wdr_paced_title(p);
 	g_autofree char *name = g_strdup_printf("  %s", title);
 	g_autofree char *drawn = bar(most > 0 ? f->median / most : 0);
 	g_autofree char *rate = wdr_pace_number(f->median / MB);
-	g_autofree char *requests = wdr_pace_number(f->median / info->request_bytes);
+	double per_second = f->median / info->request_bytes;
+	g_autofree char *requests = per_second < 1000
+					    ? wdr_pace_number(per_second)
+					    : wdr_format_count((uint64_t)(per_second + 0.5));
 	g_autofree char *spread = g_strdup_printf(
 		"%.0f %%%s", wdr_pace_spread(f) * 100, wdr_pace_is_unsteady(f) ? " unsteady" : "");
 	g_autofree char *median = wdr_pace_latency(f->latency_median);

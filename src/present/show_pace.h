@@ -20,8 +20,8 @@ char *wdr_pace_verdict(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced 
 /* What its link carries, beside what came through it: "of 500", in MB/s; NULL: unknown, a figure of
  * small requests, which no link limits, or one that cannot have come through it. The caller's. */
 char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind);
-/* The largest of a kind, in bytes a second. */
-double wdr_pace_largest(const WdrPaceRecord *r, WdrPaceKind kind);
+/* The largest figure of all, in bytes a second: bars of one table have one scale. */
+double wdr_pace_largest(const WdrPaceRecord *r);
 bool wdr_pace_is_measured(const WdrPaceRecord *r, WdrPaceKind kind);
 /* What it is and how it is reached, in one line; escaped. The caller's. */
 char *wdr_pace_description(const WdrPaced *p);

@@ -50,6 +50,20 @@ static const struct {
 	{ "  3:1 x", 5, "  3:1\nx" }, { "V\xc3\xb6gel am See", 5, "V\xc3\xb6gel\nam\nSee" },
 	{ "ab cd", 1, "a\nb\nc\nd" } };
 
+static const struct {
+	uint64_t count;
+	const char *want;
+} counts[] = { { 0, "0" }, { 999, "999" }, { 1000, "1,000" }, { 4217, "4,217" },
+	{ 123456, "123,456" }, { 1234567890, "1,234,567,890" } };
+
+START_TEST(counts_have_commas)
+{
+	g_autofree char *got = wdr_format_count(counts[_i].count);
+
+	ck_assert_str_eq(got, counts[_i].want);
+}
+END_TEST
+
 START_TEST(words_are_wrapped)
 {
 	g_autofree char *got = wdr_wrap_words(wraps[_i].text, wraps[_i].width);
@@ -153,6 +167,7 @@ Suite *suite_text(void)
 	TCase *t = tcase_create("text");
 
 	tcase_add_loop_test(t, format_size, 0, (int)G_N_ELEMENTS(sizes));
+	tcase_add_loop_test(t, counts_have_commas, 0, (int)G_N_ELEMENTS(counts));
 	tcase_add_loop_test(t, words_are_wrapped, 0, (int)G_N_ELEMENTS(wraps));
 	tcase_add_loop_test(t, parse_size, 0, (int)G_N_ELEMENTS(good_sizes));
 	tcase_add_loop_test(t, parse_bad_size, 0, (int)G_N_ELEMENTS(bad_sizes));

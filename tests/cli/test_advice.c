@@ -11,7 +11,7 @@ Suite *suite_advice(void);
 static char *advice_after(const SupRun *run, const char *finding)
 {
 	g_autofree char *all = g_strconcat(run->out, run->err, NULL);
-	g_autofree char *begins = g_strconcat(sup_program(), " --bench ", NULL);
+	g_autofree char *begins = g_strconcat(sup_program(), " ", NULL);
 	const char *found = strstr(all, finding);
 
 	ck_assert_msg(found != NULL, "no '%s' in:\n%s", finding, all);
@@ -112,6 +112,12 @@ static const struct {
 	{ DIPPER, "true", { "drivers", "--for", "nvme0n1" }, "preview only, nothing changed" },
 	{ DIPPER, "true", { "move", "--to", "nvme0n1", "--erase", "nvme0n1" },
 		"the check 'drivers' stops the move" },
+	{ BITTERN, "environment 'boot_targets=mmc1 mmc0'", { "ready", "--to", "nvme0n1" },
+		"have no nvme: mmc1 mmc0" },
+	{ BITTERN, "environment 'boot_targets=mmc1'", { "rehearse", "mmcblk1", "--medium", "nvme" },
+		"have no nvme: mmc1" },
+	{ BITTERN, "environment 'boot_targets=nvme0 usb0'", { "rehearse", "mmcblk1" },
+		"have no mmc: nvme0 usb0" },
 	/* A preview ends in the command that applies it. */
 	{ HERON, "true", { "tune", "--set", "pcie-gen3" }, "preview only, nothing changed" },
 	{ HERON, "true", { "tune", "--set", "usb-current" }, "preview only, nothing changed" },
@@ -142,7 +148,8 @@ START_TEST(what_is_advised_mends_it)
 {
 	const Board *b = loops[_i].board == DIPPER ? &board_brook : &boards[loops[_i].board];
 
-	board_shell(b, shorthands, loops[_i].prepare);
+	g_autofree char *all = g_strconcat(shorthands, board_firmware, NULL);
+	board_shell(b, all, loops[_i].prepare);
 	SupRun run = board_run(b, loops[_i].first);
 	follow(&run, loops[_i].finding);
 	SupRun again = board_run(b, loops[_i].first);
@@ -184,6 +191,59 @@ START_TEST(the_message_of_the_stop_goes_on)
 	SupRun run = BENCH_RUN("rehearse", "nvme0n1");
 	bench_expect(&run, 0, "boots");
 	free(stopped.out);
+}
+END_TEST
+
+/* A catchup that was cut off is continued by what it says, and so is a move with damage. */
+START_TEST(a_catchup_that_was_cut_off_goes_on)
+{
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done");
+	board_shell(&boards[0], shorthands,
+		"head -c 9000000 /dev/urandom > n; printf 'write n /srv/night\n' | debugfs -w -f - $V2");
+	ck_assert_int_eq(BENCH_INTERRUPT(SIGTERM, "changes to partition 2", "catchup"), 4);
+	SupRun stopped = { 0, sup_read(sup_path("out"), NULL), (char *)(uintptr_t) "" };
+	follow(&stopped, "stopped part-way");
+	run = BENCH_RUN("status");
+	bench_expect(&run, 0, "is complete");
+	free(stopped.out);
+}
+END_TEST
+
+START_TEST(a_move_with_damage_is_finished)
+{
+	g_autofree char *faults = g_strdup_printf("mmcblk0:read:%" G_GUINT64_FORMAT ":9",
+		bench_root_block(bench_path("dev/mmcblk0"), "srv/model.bin", 200));
+	SupRun run = BENCH_WITH_FAULTS(faults, "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&run, 4, "could not be read completely");
+	bench_begin_faults(faults);
+	follow(&run, "To finish with zeros where nothing could be read: ");
+	bench_end_faults();
+	run = BENCH_RUN("rehearse", "nvme0n1");
+	bench_expect(&run, 0, "rehearsed: nvme0n1 boots");
+}
+END_TEST
+
+/* Where a wrong call points to can be pasted. */
+static const struct {
+	const char *words[6];
+	const char *says;
+} pointers[] = {
+	{ { "move" }, "to list the disks: " },
+	{ { "pace" }, "to list the disks: " },
+	{ { "readdress" }, "to list the disks: " },
+	{ { "survey", "heron" }, "to list the disks: " },
+	{ { "fly" }, "to list the commands: " },
+	{ { "survey", "--wings" }, "for its options: " },
+	{ { "draft", "--to", "nvme0n1" }, "for all checks: " },
+};
+
+START_TEST(what_a_wrong_call_points_to)
+{
+	SupRun run = bench_run("", pointers[_i].words);
+
+	follow(&run, pointers[_i].says);
 }
 END_TEST
 
@@ -316,6 +376,9 @@ Suite *suite_advice(void)
 	tcase_add_loop_test(t, what_is_advised_mends_it, 0, (int)G_N_ELEMENTS(loops));
 	tcase_add_loop_test(t, an_interrupted_move_goes_on, 0, (int)G_N_ELEMENTS(unfinished));
 	tcase_add_test(t, the_message_of_the_stop_goes_on);
+	tcase_add_test(t, a_catchup_that_was_cut_off_goes_on);
+	tcase_add_test(t, a_move_with_damage_is_finished);
+	tcase_add_loop_test(t, what_a_wrong_call_points_to, 0, (int)G_N_ELEMENTS(pointers));
 	tcase_add_loop_test(t, a_change_is_undone, 0, (int)G_N_ELEMENTS(changes));
 	tcase_add_test(t, names_with_blanks_are_quoted);
 	tcase_add_loop_test(t, a_mistyped_word, 0, (int)G_N_ELEMENTS(mistyped));

@@ -186,7 +186,7 @@ static const struct {
 } refused[] = {
 	{ { "pace" }, 2, "nothing to measure was named" },
 	{ { "pace", "no-such-disk" }, 2, "no disk and no image file 'no-such-disk'" },
-	{ { "pace", "/dev/null" }, 2, "neither a disk nor an image file" },
+	{ { "pace", "/dev/null" }, 2, "not a disk or an image file" },
 	{ { "pace", "mmcblk0", "--seconds", "0" }, 2, "--seconds takes more than 0" },
 	{ { "pace", "mmcblk0", "--seconds", "nan" }, 2, "--seconds" },
 	{ { "pace", "mmcblk0", "--chart", "a.jpg" }, 2, ".png or a .svg" },
