@@ -37,9 +37,9 @@ char *wdr_format_duration(uint64_t seconds)
 		return g_strdup_printf("%" G_GUINT64_FORMAT " s", seconds);
 	if (seconds < 3600)
 		return g_strdup_printf(
-			"%u:%02u min", (unsigned)(seconds / 60), (unsigned)(seconds % 60));
+			"%u min %u s", (unsigned)(seconds / 60), (unsigned)(seconds % 60));
 	return g_strdup_printf(
-		"%" G_GUINT64_FORMAT ":%02u h", seconds / 3600, (unsigned)(seconds / 60 % 60));
+		"%" G_GUINT64_FORMAT " h %u min", seconds / 3600, (unsigned)(seconds / 60 % 60));
 }
 
 char *wdr_format_time(int64_t seconds)

@@ -17,7 +17,7 @@ char *wdr_wrap_words(const char *text, size_t width);
 char *wdr_format_size(uint64_t bytes);
 /* "4,217". */
 char *wdr_format_count(uint64_t count);
-/* "1:05 h", "12:07 min", "8 s". */
+/* "1 h 5 min", "12 min 7 s", "8 s". */
 char *wdr_format_duration(uint64_t seconds);
 /* "2026-11-23 08:15:00Z". */
 char *wdr_format_time(int64_t seconds);

@@ -118,7 +118,7 @@ static void check_mentions(WdrReady *r)
 		if (!stays(r, m) || ++left > TOLD_MAX)
 			continue;
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_WARNING,
-			"change it by hand after the move, if it is still wanted",
+			"edit it by hand after the move, if it is still needed",
 			"/%s:%u still names the old disk and is not edited automatically: %s (%s)",
 			m->file, m->line, m->text, m->frozen);
 	}

@@ -146,8 +146,8 @@ START_TEST(durations)
 	g_autofree char *c = wdr_format_duration(3900);
 
 	ck_assert_str_eq(a, "8 s");
-	ck_assert_str_eq(b, "12:07 min");
-	ck_assert_str_eq(c, "1:05 h");
+	ck_assert_str_eq(b, "12 min 7 s");
+	ck_assert_str_eq(c, "1 h 5 min");
 }
 END_TEST
 
