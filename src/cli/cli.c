@@ -120,7 +120,10 @@ bool wdr_cli_agree(const char *name, const char *given, const char *what, GError
 	}
 	if (strcmp(given, name) == 0 || strcmp(given, base) == 0)
 		return true;
-	wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of %s", given, what);
+	if (*given)
+		wdr_error_set(error, WDR_ERROR_REFUSED, "'%s' is not the name of %s", given, what);
+	else
+		wdr_error_set(error, WDR_ERROR_REFUSED, "the name of %s was not typed", what);
 	wdr_error_hint(error, "nothing was written");
 	return false;
 }

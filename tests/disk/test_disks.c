@@ -90,7 +90,7 @@ START_TEST(refuses_what_is_none)
 	sup_fails(WDR_ERROR_USAGE, "no disk and no image",
 		wdr_disk_find(world, "sdz", &disk, &error));
 	sup_fails(WDR_ERROR_USAGE, "no disk and no image", wdr_disk_find(world, "", &disk, &error));
-	sup_fails(WDR_ERROR_USAGE, "neither a disk",
+	sup_fails(WDR_ERROR_USAGE, "is a folder, not a disk",
 		wdr_disk_find(world, sup_folder(), &disk, &error));
 }
 END_TEST
