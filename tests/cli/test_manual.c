@@ -105,6 +105,10 @@ START_TEST(options_of_the_help_are_taken)
 	SupRun run = WANDERITAS(commands[_i], "--help");
 	unsigned tried = 0;
 
+	/* Those of every command are tried once. */
+	char *global = strstr(run.out, "\nOptions of every command:");
+	if (global && _i > 0)
+		*global = '\0';
 	for (const char *line = run.out; *line; line += strcspn(line, "\n") + 1) {
 		bool is_option =
 			g_str_has_prefix(line, "      --") ||
@@ -116,7 +120,8 @@ START_TEST(options_of_the_help_are_taken)
 		if (!strchr(line, '\n'))
 			break;
 	}
-	ck_assert_uint_ge(tried, 7);
+	if (_i == 0)
+		ck_assert_uint_ge(tried, 10);
 }
 END_TEST
 

@@ -93,7 +93,7 @@ static SupRun wait_while(const char *options, const char *plugging)
 {
 	g_autofree char *script = g_strdup_printf(
 		"cd '%s'; timeout 60 '%s' --bench . %s survey --wait >out 2>err & p=$!\n"
-		"said() { for i in $(seq 600); do grep -q \"$1\" err && return; kill -0 $p || return 1; sleep 0.05; done; }\n"
+		"said() { for i in $(seq 600); do grep -q \"$1\" err && return; kill -0 $p || return 1; sleep 0.05; done; return 1; }\n"
 		"said waiting || exit 9\n%s\nwait $p; code=$?; cat out; cat err >&2; exit $code",
 		bench_path(""), sup_program(), options, plugging);
 	const char *argv[] = { "bash", "-c", script, NULL };
@@ -124,8 +124,8 @@ END_TEST
 START_TEST(a_disk_is_taken_out_and_another_comes)
 {
 	SupRun run = wait_while("--json",
-		"mv dev/nvme0n1 away; said 'taken out   nvme0n1' || exit 9; echo RB2G-000999 > "
-		"sys/block/nvme0n1/device/serial; mv away dev/nvme0n1");
+		"mv sys/block/nvme0n1 away; said 'taken out   nvme0n1' || exit 9; echo RB2G-000999 > "
+		"away/device/serial; mv away sys/block/nvme0n1");
 
 	bench_expect(&run, 0, "taken out   nvme0n1  ");
 	bench_expect(&run, 0, "plugged in  nvme0n1  ");
