@@ -74,15 +74,11 @@ static void consider(Search *s, const char *folder)
 
 static void search(Search *s)
 {
-	for (size_t i = 0; wdr_arrival_homes[i]; i++) {
-		g_autofree char *home = g_strconcat("/", wdr_arrival_homes[i], NULL);
-		g_autofree char *path = wdr_world_path(s->a->world, home);
-		g_autoptr(GDir) dir = g_dir_open(path, 0, NULL);
-		for (const char *name; dir && (name = g_dir_read_name(dir));) {
-			g_autofree char *folder = g_build_filename(path, name, NULL);
-			consider(s, folder);
-		}
-	}
+	g_autoptr(GPtrArray) folders = g_ptr_array_new_with_free_func(g_free);
+
+	(void)!wdr_records_folders(s->a->world, folders, NULL);
+	for (guint i = 0; i < folders->len; i++)
+		consider(s, folders->pdata[i]);
 }
 
 static bool no_move(const WdrArriving *a, GError **error)

@@ -146,9 +146,9 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 				  "power off and take the old disk out; if nothing boots then, check "
 				  "cable, power and connector of the new one");
 	wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, hint,
-		is_earlier
-			? "the boot order %s tries the old disk first: %s"
-			: "the boot order %s tries the new disk first (%s), but it did not answer in time or could not be read",
+		is_earlier ? "the boot order %s tries the old disk first: %s"
+			   : "the boot order %s tries the new disk first (%s), but it did not "
+			     "answer in time or could not be read",
 		b->order_text, words);
 }
 
@@ -163,11 +163,13 @@ static void blame_entry(WdrArriving *a)
 	if (entry && entry != first)
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"choose the default entry at the next boot",
-			"it was booted by %s (the default is %s): the default could not be loaded, or another was chosen",
+			"it was booted by %s (the default is %s): the default could not be "
+			"loaded, or another was chosen",
 			entry->name, first->name);
 	else
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, look,
-			"it was booted by %s: the boot files were restored, or other boot files loaded the kernel",
+			"it was booted by %s: the boot files were restored, or other boot files "
+			"loaded the kernel",
 			entry ? entry->name : "no entry of the boot files");
 }
 

@@ -111,7 +111,8 @@ static void check_mentions(WdrReady *r)
 	for (guint i = 0; i < unread->len; i++)
 		wdr_checks_say(r->checks, WDR_CHECK_MENTIONS, WDR_STATE_STOP,
 			"make it smaller, or mend it",
-			"/%s cannot be read (too large, damaged, or no text): it is unknown whether it names the old disk, and it would not be edited",
+			"/%s cannot be read (too large, damaged, or no text): it is unknown "
+			"whether it names the old disk, and it would not be edited",
 			(const char *)unread->pdata[i]);
 	for (guint i = 0; i < r->around.system->mentions->len; i++) {
 		const WdrMention *m = r->around.system->mentions->pdata[i];

@@ -32,26 +32,20 @@ static int64_t drawn_at(const char *folder)
 
 char *wdr_report_newest(const WdrWorld *world)
 {
-	char *newest = NULL;
+	g_autoptr(GPtrArray) folders = g_ptr_array_new_with_free_func(g_free);
+	const char *newest = NULL;
 	int64_t when = -1;
 
-	/* The first of these is where moves of this machine keep theirs, too. Changes in place have
-	 * itineraries there that are no moves, and are not loaded. */
-	for (size_t i = 0; wdr_arrival_homes[i]; i++) {
-		g_autofree char *home = g_strconcat("/", wdr_arrival_homes[i], NULL);
-		g_autofree char *path = wdr_world_path(world, home);
-		g_autoptr(GDir) dir = g_dir_open(path, 0, NULL);
-		for (const char *name; dir && (name = g_dir_read_name(dir));) {
-			g_autofree char *folder = g_build_filename(path, name, NULL);
-			int64_t then = drawn_at(folder);
-			if (then <= when)
-				continue;
-			when = then;
-			g_free(newest);
-			newest = g_steal_pointer(&folder);
-		}
+	/* Moves of this machine keep theirs there, too. Changes in place have itineraries that are
+	 * no moves, and are not loaded. */
+	(void)!wdr_records_folders(world, folders, NULL);
+	for (guint i = 0; i < folders->len; i++) {
+		int64_t then = drawn_at(folders->pdata[i]);
+		if (then > when)
+			newest = folders->pdata[i];
+		when = MAX(when, then);
 	}
-	return newest;
+	return g_strdup(newest);
 }
 
 /* ---- what the logbook tells ---- */
@@ -327,7 +321,8 @@ static void warn_of_missing(json_t *list, const json_t *missing)
 	{
 		const char *path = json_string_value(json_object_get(each, "path"));
 		g_autofree char *text = g_strdup_printf(
-			"%s could not be read completely from the old disk; unreadable ranges were filled with zeros",
+			"%s could not be read completely from the old disk; unreadable ranges "
+			"were filled with zeros",
 			path ? path : "a part of a partition");
 		g_autoptr(json_t) json = wdr_json_text(text);
 		warn(list, "move", json, NULL);
@@ -418,7 +413,9 @@ static json_t *way_back(const json_t *report, const WdrItinerary *it)
 			it->source.name, day);
 	else if (!is_root)
 		say(list,
-			"power off, take %s out, put the %s back in, power on: the move only read it, and it boots as it was on %s. What was written to the new disk since is not on it",
+			"power off, take %s out, put the %s back in, power on: the move only "
+			"read it, and it boots as it was on %s. What was written to the new "
+			"disk since is not on it",
 			it->target.name, it->source.medium, day);
 	g_autofree char *order = wdr_command("order");
 	if (!is_root && !it->source.is_image && !it->target.is_image)

@@ -8,6 +8,7 @@
 #include "disk/backing.h"
 #include "journal/move_progress.h"
 #include "journal/state_folder.h"
+#include "move/target_records.h"
 
 #include <errno.h>
 
@@ -57,13 +58,13 @@ static bool is_newer(const WdrStatus *s, const WdrItinerary *it, bool is_arrival
 
 static bool find_newest(const WdrWorld *world, WdrStatus *s, bool *ret_is_arrival, GError **error)
 {
-	g_autofree char *base = wdr_world_path(world, WDR_STATE_FOLDER);
-	g_autoptr(GDir) dir = NULL;
+	g_autoptr(GPtrArray) folders = g_ptr_array_new_with_free_func(g_free);
 
-	if (!wdr_open_folder(base, &dir, error))
+	if (!wdr_records_folders(world, folders, error))
 		return false;
-	for (const char *name; dir && (name = g_dir_read_name(dir));) {
-		g_autofree char *folder = g_build_filename(base, name, NULL);
+	for (guint i = 0; i < folders->len; i++) {
+		const char *folder = folders->pdata[i];
+		g_autofree char *name = g_path_get_basename(folder);
 		g_autoptr(WdrItinerary) it = NULL;
 		bool is_arrival = g_str_has_prefix(name, WDR_ARRIVAL_PREFIX);
 		if (!load(folder, &it, error))
@@ -73,7 +74,7 @@ static bool find_newest(const WdrWorld *world, WdrStatus *s, bool *ret_is_arriva
 		wdr_itinerary_free(s->it);
 		s->it = g_steal_pointer(&it);
 		g_free(s->records);
-		s->records = g_steal_pointer(&folder);
+		s->records = g_strdup(folder);
 		*ret_is_arrival = is_arrival;
 	}
 	return true;

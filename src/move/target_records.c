@@ -18,6 +18,25 @@
 
 const char *const wdr_arrival_homes[] = { HOME_IN_VAR, HOME_OF_ROOT, NULL };
 
+bool wdr_records_folders(const WdrWorld *world, GPtrArray *ret, GError **error)
+{
+	g_autoptr(GError) failure = NULL;
+
+	for (size_t i = 0; wdr_arrival_homes[i]; i++) {
+		g_autofree char *home = g_strconcat("/", wdr_arrival_homes[i], NULL);
+		g_autofree char *path = wdr_world_path(world, home);
+		g_autoptr(GDir) dir = NULL;
+		if (!wdr_open_folder(path, &dir, failure ? NULL : &failure))
+			continue;
+		for (const char *name; dir && (name = g_dir_read_name(dir));)
+			g_ptr_array_add(ret, g_build_filename(path, name, NULL));
+	}
+	if (!failure)
+		return true;
+	g_propagate_error(error, g_steal_pointer(&failure));
+	return false;
+}
+
 /* What stays free beside them, for the new system to start with. */
 #define ROOM_BYTES (4 * WDR_MIB)
 
@@ -273,7 +292,8 @@ bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	bool is_fine = look_at_target(all, before, &fits, error);
 	if (is_fine && !fits)
 		wdr_world_note(m->world,
-			"the records of the move are not put onto the target: there is no space for them, or something else is in their place");
+			"the records of the move are not put onto the target: there is no space "
+			"for them, or something else is in their place");
 	if (is_fine && fits)
 		is_fine = put(m, last_part, p, all, error);
 	else if (is_fine && last_part->part != p)

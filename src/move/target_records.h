@@ -10,6 +10,9 @@
 
 /* Folders that may hold such folders, on the root volume; NULL-ended. */
 extern const char *const wdr_arrival_homes[];
+/* The folders in these (char *), each of which may have the records of a move, are added to `ret`.
+ * False: one of them cannot be read; those of the others were added all the same. */
+bool wdr_records_folders(const WdrWorld *world, GPtrArray *ret, GError **error);
 
 /* Puts them onto the target's root, whose other contents are all there, or brings them up to date;
  * then e2fsck looks at it. Where there is no room for them a note is made. */
