@@ -471,27 +471,24 @@ function command_names(    i, out) {
 	return out
 }
 
+# The names of a command's options, long and short.
+function option_words(name,    n, l, k, f, out) {
+	n = split(options_of(name), l, "\n")
+	for (k = 1; k < n; k++) {
+		split(l[k], f, "\t")
+		out = out (k > 1 ? " " : "") f[1] (f[2] == "" ? "" : " " f[2])
+	}
+	return out
+}
+
 function make_bash(    i, k, n, l, f, all, line) {
 	print "# Completion of wanderitas for bash. Made from docs/manual by cmake/manual.awk.\n# shellcheck shell=bash\n"
 	print "_wanderitas_commands=\"" command_names() "\"\n"
 	print "# The options of a command, and what an option of it takes."
 	print "_wanderitas_options() { # COMMAND\n\tcase $1 in"
-	for (i = 1; i <= command_count; i++) {
-		n = split(options_of(commands[i]), l, "\n")
-		all = ""
-		for (k = 1; k < n; k++) {
-			split(l[k], f, "\t")
-			all = all (k > 1 ? " " : "") f[1] (f[2] == "" ? "" : " " f[2])
-		}
-		print "\t" commands[i] ") echo \"" all "\" ;;"
-	}
-	n = split(options_of("wanderitas"), l, "\n")
-	all = ""
-	for (k = 1; k < n; k++) {
-		split(l[k], f, "\t")
-		all = all (k > 1 ? " " : "") f[1] (f[2] == "" ? "" : " " f[2])
-	}
-	print "\t*) echo \"" all "\" ;;\n\tesac\n}\n"
+	for (i = 1; i <= command_count; i++)
+		print "\t" commands[i] ") echo \"" option_words(commands[i]) "\" ;;"
+	print "\t*) echo \"" option_words("wanderitas") "\" ;;\n\tesac\n}\n"
 	print "_wanderitas_takes() { # COMMAND OPTION\n\tcase \"$1 $2\" in"
 	for (i = 0; i <= command_count; i++) {
 		n = split(options_of(i ? commands[i] : "wanderitas"), l, "\n")

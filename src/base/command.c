@@ -57,6 +57,14 @@ static bool needs_root(const char *const *words)
 	return !is_for_all;
 }
 
+static void add_words(GString *line, const char *const *words)
+{
+	for (size_t i = 0; words[i]; i++) {
+		if (*words[i])
+			add(line, words[i]);
+	}
+}
+
 char *wdr_command_of(const char *const *words)
 {
 	GString *line = g_string_new(NULL);
@@ -68,14 +76,11 @@ char *wdr_command_of(const char *const *words)
 		add(line, "--bench");
 		add(line, call.bench);
 	}
-	for (size_t i = 0; words[i]; i++) {
-		if (*words[i])
-			add(line, words[i]);
-	}
+	add_words(line, words);
 	return g_string_free(line, FALSE);
 }
 
-/* The bench is among the words. */
+/* The bench is among the words, and an empty one was given on purpose. */
 static void add_call(GString *line)
 {
 	add(line, call.program);
@@ -90,8 +95,7 @@ char *wdr_command_again_with(const char *const *more)
 	if (call.lacks_root && !call.bench && call.words && call.words[0] && needs_root(call.words))
 		add(line, "sudo");
 	add_call(line);
-	for (size_t i = 0; more[i]; i++)
-		add(line, more[i]);
+	add_words(line, more);
 	return g_string_free(line, FALSE);
 }
 

@@ -292,7 +292,9 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 		add_run(p, of);
 	else if (!of->file)
 		leave_to_user(p,
-			"%s: it boots without an initramfs, and none is created here: create one with the system's generator (--generate), or install a kernel that has the "
+			"%s: it boots without an initramfs, and none is created here: create one "
+			"with the system's generator (--generate), or install a kernel that has "
+			"the "
 			"drivers built in and name root by PARTUUID",
 			of->started_by);
 	else if (!make_segment(p, of, &error))

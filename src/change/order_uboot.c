@@ -90,17 +90,20 @@ static void tell(WdrOrderPlan *p)
 {
 	if (!p->env) {
 		wdr_facts_add(p->facts, "order", true,
-			"the order that U-Boot has built in, which is unknown: no /etc/fw_env.config says where its "
+			"the order that U-Boot has built in, which is unknown: no "
+			"/etc/fw_env.config says where its "
 			"environment is");
 		return;
 	}
 	tell_copies(p);
 	if (!p->env->current)
 		wdr_facts_add(p->facts, "order", true,
-			"the order that U-Boot has built in, which is unknown: it has no environment that it could use");
+			"the order that U-Boot has built in, which is unknown: it has no "
+			"environment that it could use");
 	else if (!stored_targets(p))
 		wdr_facts_add(p->facts, "order", true,
-			"the order that U-Boot has built in, which is unknown: its environment has no boot_targets");
+			"the order that U-Boot has built in, which is unknown: its environment "
+			"has no boot_targets");
 	else
 		tell_targets(p, "order", stored_targets(p));
 	if (p->env->current && !wdr_uboot_env_is_usual(p->env))
@@ -306,7 +309,8 @@ bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **erro
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"no /etc/fw_env.config says where U-Boot's environment is");
 		wdr_error_hint(error,
-			"nothing was changed; the U-Boot package of the board has such a file, or its documentation");
+			"nothing was changed; the U-Boot package of the board has such a file, "
+			"or its documentation");
 		return false;
 	}
 	if ((o->targets && !are_names(o->targets, error)) ||

@@ -23,7 +23,8 @@ static const struct {
 		"no known risk; the connector gives 5 W" },
 	{ "pcie-gen3", 5, { "dtparam", "pciex1_gen", "3" },
 		"asks for PCIe generation 3: about 800 MB/s instead of 400",
-		"the connector is made for generation 2: some adapters and cables cause errors or lose the drive; check the kernel log, and remove the setting when in doubt" },
+		"the connector is made for generation 2: some adapters and cables cause errors "
+		"or lose the drive; check the kernel log, and remove the setting when in doubt" },
 	{ "usb-current", 5, { "usb_max_current_enable", NULL, "1" },
 		"lets all USB ports draw 1.6 A together instead of 0.6 A",
 		"the power supply must give 5 A, or the board itself runs short" },

@@ -89,7 +89,8 @@ static bool ask(const WdrPaceStretch *s, const char *given, GError **error)
 	WdrOut out = wdr_out(stderr, true);
 	if (!given)
 		wdr_out_text(&out, WDR_STYLE_PLAIN,
-			"%s will be overwritten: %s.\nIts contents will be lost. Type its name (%s) to continue: ",
+			"%s will be overwritten: %s.\nIts contents will be lost. Type its name "
+			"(%s) to continue: ",
 			s->name, s->contents, base);
 	return wdr_cli_agree(s->name, given, "the partition", error);
 }

@@ -1,7 +1,7 @@
 /* Compares the list of disks with the one before, a few times a second.
  *
- * A disk counts as plugged in once two lists in a row have it with the same size: the kernel shows
- * a disk before it knows the size, and card readers are there without a card. */
+ * A disk counts as plugged in once two lists in a row have it: the kernel shows a disk before it
+ * knows all of it. A card reader without a card has no size, and is in no list. */
 #include "cli/disk_wait.h"
 
 #include "base/stop.h"

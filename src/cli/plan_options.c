@@ -146,7 +146,9 @@ static bool no_running_disk(const WdrWorld *world, GError **error)
 	wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 		"the system runs from %s (%s), which is no partition of a disk", from, type);
 	wdr_error_hint(error,
-		"an overlay, a RAM disk, a network root, LUKS, LVM and RAID cannot be moved; boot the system with root on a partition, or name another source with --from DISK");
+		"an overlay, a RAM disk, a network root, LUKS, LVM and RAID cannot be moved; "
+		"boot the system with root on a partition, or name another source with --from "
+		"DISK");
 	return false;
 }
 

@@ -26,7 +26,8 @@ static void on_signal(int number)
 static void on_alarm(int number)
 {
 	static const char text[] =
-		"\nwanderitas: stopping; waiting for the present write to complete (a disk that does not answer can take minutes)\n"
+		"\nwanderitas: stopping; waiting for the present write to complete (a disk that "
+		"does not answer can take minutes)\n"
 		"  press Ctrl-C again to end at once, as a power cut would\n";
 	(void)number;
 	if (!wdr_stop_is_careful()) {

@@ -125,6 +125,11 @@ bool wdr_blockdev_discard(WdrBlockDev *dev, uint64_t offset, uint64_t len)
 	       dev->ops->discard(dev->self, offset, len);
 }
 
+uint8_t *wdr_blockdev_aligned(uint8_t *raw)
+{
+	return raw + (WDR_DIRECT_BYTES - (uintptr_t)raw % WDR_DIRECT_BYTES);
+}
+
 bool wdr_blockdev_is_past_cache(const WdrBlockDev *dev)
 {
 	return dev->ops->is_past_cache && dev->ops->is_past_cache(dev->self);

@@ -61,6 +61,9 @@ bool wdr_blockdev_zero(
 /* Tells the medium that nothing in the range is needed any more, where it can be told; what reads
  * there afterwards is anything. A wish: false where it was not fulfilled. */
 bool wdr_blockdev_discard(WdrBlockDev *dev, uint64_t offset, uint64_t len);
+/* Where in `raw`, which has WDR_DIRECT_BYTES more than is needed, such a read can put its data. */
+enum { WDR_DIRECT_BYTES = 4096 };
+uint8_t *wdr_blockdev_aligned(uint8_t *raw);
 /* Large aligned reads are certain to come from the medium. */
 bool wdr_blockdev_is_past_cache(const WdrBlockDev *dev);
 /* Waits until a range that was written is with the medium (a no-op after direct writes). */

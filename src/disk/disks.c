@@ -311,7 +311,7 @@ static char *disk_of_partition(const WdrWorld *world, const char *text)
 	return NULL;
 }
 
-static bool is_partition(const char *text, const char *disk, GError **error)
+static bool refuse_partition(const char *text, const char *disk, GError **error)
 {
 	wdr_error_set(error, WDR_ERROR_USAGE, "%s is a partition, not a whole disk", text);
 	if (disk)
@@ -336,7 +336,7 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 			return wdr_error_set_errno(error, failed, "opening %s", text);
 		g_autofree char *whole = disk_of_partition(world, text);
 		if (whole)
-			return is_partition(text, whole, error);
+			return refuse_partition(text, whole, error);
 		g_autofree char *meant = closest_disk(world, text);
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"there is no disk and no image file '%s'%s%s%s", text,
@@ -356,7 +356,7 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 	}
 	if (S_ISBLK(st.stx_mode)) {
 		g_autofree char *whole = disk_of_partition(world, text);
-		return is_partition(text, whole, error);
+		return refuse_partition(text, whole, error);
 	}
 	return wdr_error_set(error, WDR_ERROR_USAGE, "%s is %s, not a disk or an image file", text,
 		S_ISDIR(st.stx_mode) ? "a folder" : "a device of another kind");

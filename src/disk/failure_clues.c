@@ -76,7 +76,8 @@ const char *wdr_undervoltage(const char *answer)
 		return "the board's firmware says that the voltage is too low now: use a stronger power "
 		       "supply, or a powered hub";
 	return bits & VOLTAGE_WAS_LOW
-		       ? "the board's firmware says that the voltage was too low since the boot: use a stronger power supply, or a powered hub"
+		       ? "the board's firmware says that the voltage was too low since the boot: "
+			 "use a stronger power supply, or a powered hub"
 		       : NULL;
 }
 

@@ -122,8 +122,8 @@ static char *nodes_writer(const Nodes *n, const char *dev, const GPtrArray *moun
 	g_autofree char *node =
 		n->names->len ? g_build_filename(dev, n->names->pdata[0], NULL) : NULL;
 	return node && !is_any_mounted && is_claimed(node)
-		       ? g_strdup_printf(
-				 "%s is in use by something that cannot be seen from here (another container, or a device mapping)",
+		       ? g_strdup_printf("%s is in use by something that cannot be seen from here "
+					 "(another container, or a device mapping)",
 				 node)
 		       : NULL;
 }

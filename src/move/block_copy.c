@@ -65,8 +65,8 @@ static bool go_over(const WdrMoveRun *m, const Pass *pass, WdrHash *ret, GError 
 	const WdrBlockRange *r = pass->range;
 	const Stretch *of = pass->of;
 	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
-	g_autofree uint8_t *raw = g_malloc(CHUNK_BYTES + 4096);
-	uint8_t *buf = raw + (4096 - (uintptr_t)raw % 4096);
+	g_autofree uint8_t *raw = g_malloc(CHUNK_BYTES + WDR_DIRECT_BYTES);
+	uint8_t *buf = wdr_blockdev_aligned(raw);
 	unsigned chunks = 0;
 
 	for (uint64_t done = 0; done < r->size; done += CHUNK_BYTES) {

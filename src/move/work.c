@@ -59,8 +59,8 @@ bool wdr_move_run_step(WdrMoveRun *m, GError **error, const char *format, ...)
 
 void wdr_move_run_try_read_back(WdrMoveRun *m, const WdrItineraryPart *p, uint64_t bytes)
 {
-	g_autofree uint8_t *raw = g_malloc(TRY_BYTES + 4096);
-	uint8_t *buf = raw + (4096 - (uintptr_t)raw % 4096);
+	g_autofree uint8_t *raw = g_malloc(TRY_BYTES + WDR_DIRECT_BYTES);
+	uint8_t *buf = wdr_blockdev_aligned(raw);
 	uint64_t apart = bytes / TRIES / TRY_BYTES * TRY_BYTES;
 	int64_t begun = g_get_monotonic_time();
 

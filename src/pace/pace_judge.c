@@ -114,7 +114,9 @@ static void judge_full_link(const WdrWorld *world, WdrPaced *p, const WdrDisk *d
 		warn(p, "it is as fast as its link lets it be, and that is slow: a USB 3 port and "
 			"cable carry ten times as much");
 	else if (best && wdr_link_rate(best) > p->link.rate)
-		warn(p, "it is as fast as its link lets it be; the drive itself can do %s (the command tune shows what the board can do)",
+		warn(p,
+			"it is as fast as its link lets it be; the drive itself can do %s (the "
+			"command tune shows what the board can do)",
 			best);
 	else
 		warn(p, "it is as fast as its link lets it be");

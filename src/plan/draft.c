@@ -152,7 +152,8 @@ static void fit_blocks(WdrItinerary *it, WdrItineraryPart *p)
 	if (p->from.uuid)
 		g_ptr_array_add(it->notes,
 			g_strdup_printf(
-				"partition %u (%s) is copied block by block and keeps its UUID %s: while both disks are plugged in, it names both",
+				"partition %u (%s) is copied block by block and keeps its UUID "
+				"%s: while both disks are plugged in, it names both",
 				p->number, p->fs, p->from.uuid));
 }
 
@@ -187,7 +188,8 @@ static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
 			if (!edit->is_on_source &&
 				wdr_exclude_rule(exclude, path, kind) != WDR_EXCLUDE_COPIED)
 				return wdr_error_set(error, WDR_ERROR_USAGE,
-					"--leave-behind: /%s names the root or boot partition and must be copied",
+					"--leave-behind: /%s names the root or boot partition "
+					"and must be copied",
 					edit->file);
 			slash = strrchr(path, '/');
 			if (slash)
@@ -220,7 +222,9 @@ static bool choose_loader(
 	if (!options->with_loader && !can_start_from_area(&it->target)) {
 		g_ptr_array_add(it->notes,
 			g_strdup_printf(
-				"the loader area before the first partition (%s, %s) is not copied: boards boot from it on SD and eMMC only; --with loader copies it",
+				"the loader area before the first partition (%s, %s) is not "
+				"copied: boards boot from it on SD and eMMC only; --with loader "
+				"copies it",
 				found.what, size));
 		return true;
 	}
@@ -245,8 +249,8 @@ static void add_notes(WdrItinerary *it, const WdrDraftOptions *options)
 {
 	if (options->keep_identifiers)
 		g_ptr_array_add(it->notes,
-			g_strdup(
-				"both disks will have the same identifiers: never boot a board with both of them plugged in"));
+			g_strdup("both disks will have the same identifiers: never boot a board "
+				 "with both of them plugged in"));
 	if (it->table == WDR_TABLE_GPT && !it->into && it->source.table != WDR_TABLE_GPT)
 		g_ptr_array_add(it->notes,
 			g_strdup(

@@ -189,7 +189,8 @@ static bool is_left_to_script(const Editing *e)
 {
 	if (g_strcmp0(e->system->flow, "loader script") != 0 || e->it->what == WDR_MOVE_ROOT)
 		return false;
-	note(e, "no file says which partition the loader script takes as root: it finds that out itself, which cannot be known without booting it");
+	note(e, "no file says which partition the loader script takes as root: it finds that out "
+		"itself, which cannot be known without booting it");
 	return true;
 }
 

@@ -98,7 +98,8 @@ static bool check_choice(const WdrItinerary *it, const WdrDraftOptions *options,
 	}
 	if (options->has_name_by && options->name_by == WDR_BY_PATH && it->target.is_image) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
-			"it is unknown what the device of an image will be called: --name-by path needs a disk");
+			"it is unknown what the device of an image will be called: --name-by "
+			"path needs a disk");
 		return false;
 	}
 	return true;

@@ -295,8 +295,9 @@ static void note_left(const WdrSystemPart *root, const char *name, GPtrArray *no
 		has_keys |= fnmatch("ssh_host_*_key", keys->pdata[i], 0) == 0;
 	if (has_keys && !has_key_maker(root))
 		g_ptr_array_add(notes,
-			g_strdup(
-				"second machine: nothing on root creates new SSH host keys at the next boot: run 'ssh-keygen -A' there once, or sshd will not start"));
+			g_strdup("second machine: nothing on root creates new SSH host keys at "
+				 "the next boot: run 'ssh-keygen -A' there once, or sshd will not "
+				 "start"));
 	note_files(root, notes);
 	if (!old_name)
 		g_ptr_array_add(

@@ -217,7 +217,8 @@ void wdr_page_left(WdrPage *p)
 	wdr_page_section(p, "left", "What was left behind");
 	if (json_array_size(left) == 0) {
 		wdr_page_absent(p,
-			"Nothing that was asked for. Sockets, lost+found and the records of this program are never copied.");
+			"Nothing that was asked for. Sockets, lost+found and the records of this "
+			"program are never copied.");
 	} else {
 		wdr_page_table(p, "left", headers);
 		for (size_t i = 0; i < json_array_size(left); i++) {

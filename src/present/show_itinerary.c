@@ -261,7 +261,8 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 			it->target.medium);
 	else if (!is_root)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"if the board stays dark: power off, put the %s back in, power on; it boots as before\n",
+			"if the board stays dark: power off, put the %s back in, power on; it "
+			"boots as before\n",
 			it->source.medium);
 }
 
@@ -322,7 +323,8 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
 		wdr_out_text(out, WDR_STYLE_BAD,
-			"  damaged     %u file%s could not be read completely; unreadable ranges were filled with zeros\n",
+			"  damaged     %u file%s could not be read completely; unreadable ranges "
+			"were filled with zeros\n",
 			r->missing->len, r->missing->len == 1 ? " or folder" : "s or folders");
 		wdr_present_unreadable(out, r->missing);
 	}

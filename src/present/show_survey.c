@@ -258,7 +258,8 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 				wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", name, p->problem);
 			if (p->is_unfinished)
 				wdr_out_text(out, WDR_STYLE_BAD,
-					"%s: a move to this disk is unfinished, and it will not boot; to continue: %s\n",
+					"%s: a move to this disk is unfinished, and it will not "
+					"boot; to continue: %s\n",
 					name, resume);
 			if (p->ext.has_errors)
 				wdr_out_text(out, WDR_STYLE_BAD,

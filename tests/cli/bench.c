@@ -67,6 +67,11 @@ char *bench_moved(void)
 	return g_build_filename(moved_folder, "bench", NULL);
 }
 
+void bench_restart(const char *bench)
+{
+	SUP_TOOL(WDR_TEST_DATA "/../../scripts/running-bench", bench, "nvme0n1");
+}
+
 void bench_take_moved(void)
 {
 	g_autofree char *from = bench_moved();

@@ -9,6 +9,8 @@ void bench_remove(void);
 
 /* The bench on which the move is done, to be changed once for all tests of a case; the caller's. */
 char *bench_moved(void);
+/* Restarts a bench from its drive, as a board is after a move. */
+void bench_restart(const char *bench);
 /* The test's bench is a copy of that on which the move is done; nothing was taken from it yet. */
 void bench_take_moved(void);
 

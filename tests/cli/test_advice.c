@@ -283,7 +283,7 @@ static const struct {
 START_TEST(what_arrive_advises_mends_it)
 {
 	bench_take_moved();
-	SUP_TOOL(WDR_TEST_DATA "/../../scripts/running-bench", bench_path(""), "nvme0n1");
+	bench_restart(bench_path(""));
 	board_shell(&boards[0], "", arrivals[_i].prepare);
 	SupRun run = BENCH_RUN("arrive");
 	follow(&run, arrivals[_i].finding);
@@ -314,7 +314,7 @@ START_TEST(status_leads_to_the_end)
 	follow(&run, "next: ");
 	run = BENCH_RUN("status");
 	bench_expect(&run, 0, "next: power off");
-	SUP_TOOL(WDR_TEST_DATA "/../../scripts/running-bench", bench_path(""), "nvme0n1");
+	bench_restart(bench_path(""));
 	run = BENCH_RUN("status");
 	follow(&run, "next: ");
 	run = BENCH_RUN("status");

@@ -7,16 +7,10 @@ Suite *suite_arrive(void);
 
 #define DRIVE bench_path("dev/nvme0n1")
 #define CARD bench_path("dev/mmcblk0")
-#define RESTART WDR_TEST_DATA "/../../scripts/running-bench"
 
 static void shell(const char *command)
 {
 	board_shell(&boards[0], "", command);
-}
-
-static void restart(const char *bench)
-{
-	SUP_TOOL(RESTART, bench, "nvme0n1");
 }
 
 /* Unchecked fixture: the moved bench after its restart. */
@@ -25,7 +19,7 @@ static void make_restarted(void)
 	bench_make_moved();
 	sup_setup();
 	g_autofree char *moved = bench_moved();
-	restart(moved);
+	bench_restart(moved);
 	sup_teardown();
 }
 
@@ -205,7 +199,7 @@ START_TEST(a_sample_of_the_files)
 	bench_change_root(CARD, requests);
 	SupRun moved = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	bench_expect(&moved, 0, "done:");
-	restart(bench_path(""));
+	bench_restart(bench_path(""));
 	SupRun run = BENCH_RUN("arrive");
 	bench_expect(&run, 0, "gone (a sample; --all compares every file)");
 	SupRun all = BENCH_RUN("arrive", "--all");
@@ -221,7 +215,7 @@ START_TEST(var_on_another_volume)
 		"PARTUUID=4c1fa2b0-02 / ext4 defaults 0 1\nLABEL=tides /var ext4 nofail 0 2\n");
 	SupRun moved = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	bench_expect(&moved, 0, "leaving the records of the move on the target");
-	restart(bench_path(""));
+	bench_restart(bench_path(""));
 	ck_assert(!g_file_test(bench_path("root/var/lib/wanderitas"), G_FILE_TEST_EXISTS));
 	SupRun run = BENCH_RUN("--json", "arrive");
 	bench_expect(&run, 0, "root/.local/state/wanderitas");

@@ -8,7 +8,6 @@
 
 Suite *suite_report(void);
 
-#define RESTART WDR_TEST_DATA "/../../scripts/running-bench"
 #define LOOK WDR_TEST_DATA "/../page/check"
 #define STATE "root/var/lib/wanderitas/to-nvme0n1"
 #define PAGE sup_path("move.html")
@@ -64,7 +63,7 @@ static bool browse(const char *page, const char *test)
 START_TEST(after_the_restart)
 {
 	bench_take_moved();
-	SUP_TOOL(RESTART, bench_path(""), "nvme0n1");
+	bench_restart(bench_path(""));
 	SupRun arrive = BENCH_RUN("arrive");
 	bench_expect(&arrive, 0, "arrived:");
 	SupRun pace = BENCH_RUN("pace", "mmcblk0", sup_folder(), "--seconds", "0.1", "-o",

@@ -303,7 +303,8 @@ static void check_line_ends(const WdrReading *r)
 				"a byte order mark: U-Boot does not know the first line's word for it");
 		if (line.end < line.len && r->text[line.end] == '\r') {
 			wdr_reading_warn(r, &line, line.end,
-				"a carriage return at the line's end: U-Boot takes it for a part of file names, and finds none of them");
+				"a carriage return at the line's end: U-Boot takes it for a part "
+				"of file names, and finds none of them");
 			return;
 		}
 	}

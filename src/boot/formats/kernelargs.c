@@ -63,7 +63,8 @@ static void take_word(const WdrReading *r, const WdrLine *line, WdrSpan word, Wd
 	}
 	if (key_len == strlen(offset_key) && memcmp(text + at, offset_key, key_len) == 0)
 		wdr_reading_warn(r, line, value.at,
-			"resume_offset=%.*s is an offset in the old swap file: it must be computed again after a move, or waking from hibernation reads wrong data",
+			"resume_offset=%.*s is an offset in the old swap file: it must be "
+			"computed again after a move, or waking from hibernation reads wrong data",
 			(int)(value.end - value.at), text + value.at);
 	if (key_len == strlen(flags_key) && memcmp(text + at, flags_key, key_len) == 0)
 		wdr_options_take(r, line, value, writing);

@@ -423,7 +423,8 @@ static bool put_load_list(Segment *s, const GPtrArray *load, GError **error)
 	}
 	return has_udev(i) ||
 	       wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-		       "it is unknown which modules the initramfs loads: it has neither conf/modules nor modules-load.d nor udev");
+		       "it is unknown which modules the initramfs loads: it has neither "
+		       "conf/modules nor modules-load.d nor udev");
 }
 
 void wdr_segment_clear(WdrSegment *s)

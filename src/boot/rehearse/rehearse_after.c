@@ -146,7 +146,8 @@ static void judge_missing(WdrWalk *w, const WdrFstabLine *l)
 				  : ": it is skipped (nofail)");
 	else
 		wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_STOP, fix,
-			"/etc/fstab:%u: %s (%s) matches no partition of this disk: the boot waits 90 s for it and "
+			"/etc/fstab:%u: %s (%s) matches no partition of this disk: the boot "
+			"waits 90 s for it and "
 			"ends in emergency mode",
 			l->line, l->device, l->point);
 }

@@ -117,7 +117,8 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 		return walk_packed_driver(w, name, what);
 	case WDR_DRIVER_UNKNOWN:
 		wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_UNKNOWN, NULL,
-			"%s: %s is not in the initramfs, and it is unknown what the kernel has built in (root has no modules.builtin for it)",
+			"%s: %s is not in the initramfs, and it is unknown what the kernel has "
+			"built in (root has no modules.builtin for it)",
 			what, name);
 		return true;
 	case WDR_DRIVER_ON_ROOT:
@@ -127,7 +128,8 @@ static bool walk_driver(WdrWalk *w, const char *name, const char *what)
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_STOP,
 		where == WDR_DRIVER_ON_ROOT ? fix : "install a kernel that has it",
 		where == WDR_DRIVER_ON_ROOT
-			? "%s: the %s driver is only on the root disk itself; it must be in the initramfs for the kernel to mount root"
+			? "%s: the %s driver is only on the root disk itself; it must be in the "
+			  "initramfs for the kernel to mount root"
 			: "%s: this kernel has no %s",
 		what, name);
 	return false;
@@ -223,7 +225,8 @@ bool wdr_walk_drivers(WdrWalk *w)
 	if (modules)
 		return is_fine && walk_buses(w) && walk_driver(w, "ext4", "root's file system");
 	wdr_walk_say(w, WDR_STAGE_DRIVER, WDR_STATE_WARNING, NULL,
-		"it is unknown how it will be attached, and so which drivers it needs; rehearse takes --medium");
+		"it is unknown how it will be attached, and so which drivers it needs; rehearse "
+		"takes --medium");
 	return walk_driver(w, "ext4", "root's file system");
 }
 

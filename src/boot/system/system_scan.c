@@ -451,7 +451,8 @@ static void compare_script(const Scan *c)
 		memcmp(bytes + image.text_at, source, source_len) != 0)
 		g_ptr_array_add(c->s->warnings,
 			g_strdup_printf(
-				"%sboot.scr was not made from the boot.cmd beside it: their texts differ; each is edited by itself",
+				"%sboot.scr was not made from the boot.cmd beside it: their "
+				"texts differ; each is edited by itself",
 				c->s->boot_folder));
 }
 
