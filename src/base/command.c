@@ -80,22 +80,63 @@ char *wdr_command_of(const char *const *words)
 	return g_string_free(line, FALSE);
 }
 
-/* The bench is among the words, and an empty one was given on purpose. */
-static void add_call(GString *line)
+/* How many words of the call, from this one on, say otherwise than an option that is added behind
+ * them: "--table mbr" and "--table=mbr" before "--table gpt". --despite can be given more than
+ * once.
+ */
+static size_t overruled(const char *const *words, const char *const *more)
 {
-	add(line, call.program);
-	for (size_t i = 0; call.words && call.words[i]; i++)
-		add(line, call.words[i]);
+	const char *option = more[0];
+	size_t len = option ? strlen(option) : 0;
+
+	if (!option || !more[1] || strcmp(option, "--despite") == 0 ||
+		strncmp(words[0], option, len) != 0)
+		return 0;
+	if (words[0][len] == '=')
+		return 1;
+	return words[0][len] == '\0' && words[1] ? 2 : 0;
 }
 
-char *wdr_command_again_with(const char *const *more)
+/* The bench is among the words, and an empty one was given on purpose. */
+static void add_call(GString *line, const char *without, const char *const *more)
+{
+	add(line, call.program);
+	for (size_t i = 0; call.words && call.words[i];) {
+		size_t skipped = overruled(&call.words[i], more);
+		if (skipped == 0 && g_strcmp0(call.words[i], without) != 0)
+			add(line, call.words[i]);
+		i += MAX(skipped, 1);
+	}
+}
+
+static char *again(const char *without, const char *const *more)
 {
 	GString *line = g_string_new(NULL);
 
 	if (call.lacks_root && !call.bench && call.words && call.words[0] && needs_root(call.words))
 		add(line, "sudo");
-	add_call(line);
+	add_call(line, without, more);
 	add_words(line, more);
+	return g_string_free(line, FALSE);
+}
+
+char *wdr_command_again_with(const char *const *more)
+{
+	return again(NULL, more);
+}
+
+char *wdr_command_again_without(const char *word)
+{
+	return again(word, (const char *const[]){ NULL });
+}
+
+char *wdr_system_command_of(const char *const *words)
+{
+	GString *line = g_string_new(NULL);
+
+	if (call.lacks_root)
+		add(line, "sudo");
+	add_words(line, words);
 	return g_string_free(line, FALSE);
 }
 
@@ -103,6 +144,6 @@ char *wdr_command_by_root(void)
 {
 	GString *line = g_string_new("sudo");
 
-	add_call(line);
+	add_call(line, NULL, (const char *const[]){ NULL });
 	return g_string_free(line, FALSE);
 }

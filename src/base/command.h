@@ -24,6 +24,11 @@ char *wdr_command_of(const char *const *words);
 /* This call once more, with these words behind it. The caller's. */
 #define wdr_command_again(...) wdr_command_again_with((const char *const[]){ __VA_ARGS__, NULL })
 char *wdr_command_again_with(const char *const *more);
+/* This call once more, without this word. The caller's. */
+char *wdr_command_again_without(const char *word);
+/* A program of the system that needs root, such as umount. The caller's. */
+#define wdr_system_command(...) wdr_system_command_of((const char *const[]){ __VA_ARGS__, NULL })
+char *wdr_system_command_of(const char *const *words);
 /* This call once more, by root: for what failed for want of rights. The caller's. */
 char *wdr_command_by_root(void);
 /* Where such a command begins in a text that ends with it; NULL: the text has none. */

@@ -237,8 +237,11 @@ bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **
 	if (!user)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is in use: %s", disk->name, user);
-	wdr_error_hint(error, "nothing was changed; %s",
-		disk->is_image ? "unmount it first, or detach it (losetup -d)"
-			       : "unmount it first, or name the running system with --running");
+	g_autofree char *release = wdr_disk_release_command(world, disk);
+	if (release)
+		wdr_error_hint(error, "nothing was changed; to release it: %s", release);
+	else
+		wdr_error_hint(error,
+			"nothing was changed; unmount it first, or name the running system with --running");
 	return false;
 }

@@ -1,6 +1,7 @@
 /* The order of U-Boot: boot_targets in its environment. */
 #include "change/order_priv.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/text.h"
 #include "boot/board/boot_support.h"
@@ -132,7 +133,8 @@ static char *name_of(char *const *list, const char *first, GError **error)
 	if (count > 1) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"more than one of U-Boot's targets can be %s", medium);
-		wdr_error_hint(error, "nothing was changed; name one of them: --first %s", found);
+		g_autofree char *one = wdr_command_again("--first", found);
+		wdr_error_hint(error, "nothing was changed; for the first of them: %s", one);
 		return NULL;
 	}
 	return found ? g_strdup(found) : g_strdup_printf("%s0", first);
@@ -181,11 +183,27 @@ static bool are_known(const char *list, const char *stored, GError **error)
 			"'%s' is none of U-Boot's targets that are known: a kind and its number, like "
 			"nvme0, mmc1, usb0, scsi0, sata0, virtio0, or pxe and dhcp",
 			names[i]);
-		wdr_error_hint(error,
-			"nothing was changed; if this U-Boot really has it: fw_setenv boot_targets");
+		g_autofree char *set = wdr_system_command("fw_setenv", "boot_targets", list);
+		wdr_error_hint(error, "nothing was changed; if this U-Boot really has it: %s", set);
 		return false;
 	}
 	return true;
+}
+
+/* Packages of U-Boot's tools bring the initial environment along. */
+static void hint_at_initial(const WdrWorld *world, GError **error)
+{
+	static const char usual[] = "/etc/u-boot-initial-env";
+	g_autofree char *path = wdr_world_path(world, usual);
+	g_autofree char *with_it = wdr_command_again("--initial", path);
+
+	if (g_file_test(path, G_FILE_TEST_EXISTS))
+		wdr_error_hint(error, "nothing was changed; to begin with the one in %s: %s", usual,
+			with_it);
+	else
+		wdr_error_hint(error,
+			"nothing was changed; type 'saveenv' at U-Boot's prompt once, or name the "
+			"initial environment with --initial FILE");
 }
 
 /* Without an environment U-Boot takes all that it has built in; with one, nothing but what is in
@@ -203,10 +221,7 @@ static bool get_values(WdrOrderPlan *p, const WdrOrderOptions *o, GHashTable **r
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"U-Boot has no environment with a right checksum, and one with a single setting "
 			"would take all its others away");
-		wdr_error_hint(error,
-			"nothing was changed; --initial FILE names its initial "
-			"environment (often /etc/u-boot-initial-env), or 'saveenv' at "
-			"U-Boot's prompt stores it");
+		hint_at_initial(p->world, error);
 		return false;
 	}
 	if (!wdr_read_file(o->initial, INITIAL_BYTES_MAX, &text, &len, error))
@@ -320,8 +335,10 @@ bool wdr_order_of_uboot(WdrOrderPlan *p, const WdrOrderOptions *o, GError **erro
 	if (!o->targets && !stored) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"U-Boot's environment has no boot_targets, so the present order is unknown");
-		wdr_error_hint(error,
-			"nothing was changed; give the whole list: --targets \"nvme0 mmc1 mmc0\"");
+		g_autofree char *whole =
+			wdr_command("order", "--targets", "nvme0 usb0 mmc1 mmc0", "--write");
+		wdr_error_hint(
+			error, "nothing was changed; give the whole list, such as: %s", whole);
 		return false;
 	}
 	list = o->targets ? g_strdup(o->targets) : with_first(stored, o->first, error);

@@ -171,11 +171,9 @@ static bool refuse(GError **error, const char *word, const char *format, ...)
 	g_autofree char *text = g_strdup_vprintf(format, args);
 	va_end(args);
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s", text);
-	if (word)
-		wdr_error_hint(
-			error, "nothing was changed; if you know better: --despite %s", word);
-	else
-		wdr_error_hint(error, "nothing was changed");
+	g_autofree char *despite = wdr_command_again("--despite", word ? word : "");
+	wdr_error_hint(error, "nothing was changed%s%s", word ? "; if you know better: " : "",
+		word ? despite : "");
 	return false;
 }
 

@@ -1,6 +1,7 @@
 /* wanderitas drivers: shows and adds drivers that are needed to mount root. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "change/add_drivers.h"
 #include "cli/step.h"
 #include "present/show_drivers.h"
@@ -56,7 +57,9 @@ static bool make_plan(
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"the generator makes the running system's initramfs, and that is not on %s",
 			(*ret)->site->disk->name);
-		wdr_error_hint(error, "nothing was changed; leave --generate away");
+		g_autofree char *without = wdr_command_again_without("--generate");
+		wdr_error_hint(
+			error, "nothing was changed; to add the drivers without it: %s", without);
 		return false;
 	}
 	return true;

@@ -136,9 +136,11 @@ static bool tell_changes(
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the target %s is not as it was when the itinerary was drawn", it->target.name);
+	g_autofree char *draw = wdr_itinerary_redraw_command(it);
 	wdr_error_hint(error,
-		"nothing was written; --erase agreed to what was there then: draw a new "
-		"itinerary, or answer the question by hand");
+		"nothing was written; --erase agreed to what was there then. Answer the question by hand, "
+		"or draw a new itinerary: %s",
+		draw);
 	return false;
 }
 

@@ -1,6 +1,7 @@
 /* wanderitas order: shows and sets the boot order. */
 #include "cli/plan_options.h"
 
+#include "base/command.h"
 #include "change/order.h"
 #include "cli/step.h"
 #include "present/show_order.h"
@@ -104,7 +105,8 @@ static bool may_lose_way_back(const OrderOptions *o, const WdrOrderPlan *p, GErr
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the order %s takes the way back by card away, and was not confirmed",
 		p->without_way_back);
-	wdr_error_hint(error, "nothing was changed; scripts answer with --despite way-back");
+	g_autofree char *despite = wdr_command_again("--despite", "way-back");
+	wdr_error_hint(error, "nothing was changed; to set it all the same: %s", despite);
 	return false;
 }
 

@@ -5,6 +5,7 @@
 #include "check/planned_boot.h"
 #include "check/root_and_boot.h"
 #include "disk/backing.h"
+#include "disk/users.h"
 #include "present/show_itinerary.h"
 #include "present/show_rehearsal.h"
 
@@ -130,8 +131,11 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		return true;
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = r.disk->is_image ? NULL : wdr_board_look(world);
-	g_autoptr(WdrRehearsal) rehearsal = wdr_rehearse(r.system,
-		&(WdrRehearsing){ r.medium, board, r.others, r.away, r.disk->name, NULL });
+	const char *fix_on = wdr_disk_is_live(world, r.disk) ? NULL
+			     : r.disk->is_image              ? r.disk->path
+							     : r.disk->name;
+	g_autoptr(WdrRehearsal) rehearsal = wdr_rehearse(
+		r.system, &(WdrRehearsing){ r.medium, board, r.others, r.away, fix_on, NULL });
 	g_autofree char *both =
 		r.with ? g_strdup_printf("%s with %s", r.disk->name, r.with->name) : NULL;
 	show(globals, both ? both : r.disk->name, r.medium,

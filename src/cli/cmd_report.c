@@ -1,6 +1,7 @@
 /* wanderitas report: the page about one move. */
 #include "cli/cli.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/json.h"
 #include "base/stat.h"
@@ -42,7 +43,8 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 			"report is about one move, not also '%s'", (*argv)[2]);
 	if (!o->output && !globals->json) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "no page to write was named");
-		wdr_error_hint(error, "name it with -o FILE.html, or use --json");
+		g_autofree char *page = wdr_command_again("-o", "move.html");
+		wdr_error_hint(error, "to write one: %s", page);
 		return false;
 	}
 	return !o->output || wdr_output_check(o->output, error);

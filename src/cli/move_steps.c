@@ -47,8 +47,8 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"--with drivers: it is unknown how the image %s will be attached",
 			it->target.name);
-		g_autofree char *look =
-			wdr_command("drivers", "--on", it->source.name, "--medium", "nvme");
+		g_autofree char *look = wdr_command("drivers", "--on",
+			wdr_itinerary_disk_word(&it->source), "--medium", "nvme");
 		wdr_error_hint(error, "nothing was changed; for an NVMe drive: %s", look);
 		return false;
 	}

@@ -89,7 +89,10 @@ static bool parse_steps(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 			continue;
 		wdr_error_set(error, WDR_ERROR_USAGE, "--with %s is a step of move, and changes %s",
 			steps[i], changes);
-		wdr_error_hint(error, "'wanderitas %s' shows what it would do", steps[i]);
+		bool is_drivers = step == WDR_STEP_DRIVERS;
+		g_autofree char *look = wdr_command(
+			steps[i], is_drivers ? "--for" : "", is_drivers && o->to ? o->to : "");
+		wdr_error_hint(error, "to see what it would do: %s", look);
 		return false;
 	}
 	return true;

@@ -1,6 +1,7 @@
 /* Who uses a disk: mounts, swap, holders (RAID, LVM, …), loop devices over an image. */
 #include "disk/users.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "disk/backing.h"
 
@@ -121,6 +122,11 @@ bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk)
 	return false;
 }
 
+bool wdr_disk_is_live(const WdrWorld *world, const WdrDisk *disk)
+{
+	return !wdr_world_bench(world) && wdr_disk_has_root(world, disk);
+}
+
 bool wdr_disk_has_mount_option(
 	const WdrWorld *world, const WdrDisk *disk, unsigned partition, const char *option)
 {
@@ -229,4 +235,87 @@ char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsign
 	g_autofree char *device = device_number(world, disk, partition);
 	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
 	return user_of(world, mounts, name, in_block, device);
+}
+
+/* ---- how a disk is released ---- */
+
+typedef struct {
+	GPtrArray *points, *swaps; /* to be unmounted, last mount first; to be switched off */
+	bool is_hopeless;          /* no command of ours ends this use */
+} Release;
+
+static void release_part(const WdrWorld *world, const GPtrArray *mounts, const char *name,
+	const char *in_block, const char *device, Release *r)
+{
+	for (guint i = mounts->len; device && i > 0; i--) {
+		const WdrMount *m = mounts->pdata[i - 1];
+		if (strcmp(m->device, device) != 0)
+			continue;
+		r->is_hopeless |= m->who || strcmp(m->point, "/") == 0;
+		g_ptr_array_add(r->points, g_strdup(m->point));
+	}
+	if (is_swap(world, name))
+		g_ptr_array_add(r->swaps, g_strdup_printf("/dev/%s", name));
+	r->is_hopeless |= has_holder(world, in_block);
+}
+
+static void release_disk(const WdrWorld *world, const char *disk, Release *r)
+{
+	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk);
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	g_autofree char *whole = g_build_filename(folder, "dev", NULL);
+	g_autofree char *number = wdr_read_line(whole);
+	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+
+	release_part(world, mounts, disk, disk, number, r);
+	for (const char *name; dir && (name = g_dir_read_name(dir));) {
+		g_autofree char *in_block = g_strdup_printf("%s/%s", disk, name);
+		g_autofree char *dev = g_build_filename(folder, name, "dev", NULL);
+		g_autofree char *device = wdr_read_line(dev);
+		if (device && g_str_has_prefix(name, disk))
+			release_part(world, mounts, name, in_block, device, r);
+	}
+}
+
+static void add_command(GString *line, const char *program, const GPtrArray *words)
+{
+	g_autoptr(GPtrArray) argv = g_ptr_array_new();
+
+	if (words->len == 0)
+		return;
+	g_ptr_array_add(argv, (void *)program);
+	for (guint i = 0; i < words->len; i++)
+		g_ptr_array_add(argv, words->pdata[i]);
+	g_ptr_array_add(argv, NULL);
+	g_autofree char *command = wdr_system_command_of((const char *const *)argv->pdata);
+	g_string_append_printf(line, "%s%s", line->len ? " && " : "", command);
+}
+
+char *wdr_disk_release_command(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autoptr(WdrBacking) backing = wdr_backing_of(world, disk);
+	g_autoptr(GPtrArray) loops = wdr_backing_loops(backing, disk->is_image ? NULL : disk->name);
+	g_autoptr(GPtrArray) points = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GPtrArray) swaps = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GPtrArray) detach = g_ptr_array_new_with_free_func(g_free);
+	Release r = { .points = points, .swaps = swaps };
+	g_autoptr(GString) line = g_string_new(NULL);
+
+	if (!disk->is_image)
+		release_disk(world, disk->name, &r);
+	for (guint i = 0; i < loops->len; i++) {
+		const char *loop = loops->pdata[i];
+		release_disk(world, loop, &r);
+		if (detach->len == 0)
+			g_ptr_array_add(detach, g_strdup("-d"));
+		g_ptr_array_add(detach, g_strdup_printf("/dev/%s", loop));
+	}
+	/* What a bench's proc lists is mounted nowhere. */
+	if (r.is_hopeless || (wdr_world_bench(world) && points->len + swaps->len > 0))
+		return NULL;
+	add_command(line, "umount", points);
+	add_command(line, "swapoff", swaps);
+	add_command(line, "losetup", detach);
+	return line->len ? g_strdup(line->str) : NULL;
 }

@@ -9,6 +9,9 @@
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
 /* Who uses this one partition, or the whole of an image. */
 char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned number);
+/* The command that ends the uses of a disk: umount, swapoff, losetup. NULL: the system runs from
+ * it, or another mount namespace, RAID or LVM uses it, or it is a stand-in of a bench. */
+char *wdr_disk_release_command(const WdrWorld *world, const WdrDisk *disk);
 /* The partition is mounted somewhere in a way that can be written to. */
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
 /* The file system of the partition is mounted with this option ("data=journal"). */
@@ -30,3 +33,6 @@ bool wdr_disk_mount_shows_all(
 char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk);
 /* The system runs from one of its partitions, or from the whole of it. */
 bool wdr_disk_has_root(const WdrWorld *world, const WdrDisk *disk);
+/* Its files have to be changed through the running system. A bench's disks are at rest, whatever
+ * its proc says. */
+bool wdr_disk_is_live(const WdrWorld *world, const WdrDisk *disk);

@@ -228,8 +228,11 @@ static bool apply_edit(
 {
 	GBytes *bytes = NULL;
 
-	if (!wdr_edit_read(m->disks.source->system, edit, &bytes, error))
+	if (!wdr_edit_read(m->disks.source->system, edit, &bytes, error)) {
+		g_autofree char *draw = wdr_itinerary_redraw_command(m->it);
+		wdr_error_hint(error, "to draw a new itinerary: %s", draw);
 		return false;
+	}
 	g_hash_table_insert(into, g_strdup(edit->file), bytes);
 	return true;
 }
@@ -316,9 +319,8 @@ bool wdr_move_run_check_target_contents(const WdrMoveRun *m, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the target %s is not as it was shown: %s",
 		m->it->target.name, (const char *)changes->pdata[0]);
-	g_autofree char *look = wdr_command("survey");
-	wdr_error_hint(
-		error, "nothing was written; check the disks, then draw a new itinerary: %s", look);
+	g_autofree char *draw = wdr_itinerary_redraw_command(m->it);
+	wdr_error_hint(error, "nothing was written; to draw a new itinerary: %s", draw);
 	return false;
 }
 

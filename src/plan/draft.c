@@ -1,6 +1,7 @@
 /* Drawing the itinerary. */
 #include "plan/itinerary.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "plan/database_writers.h"
 #include "plan/draft_edits.h"
@@ -232,7 +233,8 @@ static bool choose_loader(
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"the loader before the first partition (%s) lies where a GPT would be",
 			found.what);
-		wdr_error_hint(error, "keep the kind of table: --table same");
+		g_autofree char *same = wdr_command_again("--table", "same");
+		wdr_error_hint(error, "to keep the kind of table: %s", same);
 		return false;
 	}
 	g_ptr_array_add(it->notes,

@@ -288,12 +288,15 @@ static bool rewrite(const Editing *e, const WdrMention *m, const WdrItineraryPar
 }
 
 /* Identifiers that stay true in any case: readdress leaves them alone. Written in other capitals
- * they match for us, but not for everybody who reads them: those are rewritten. */
+ * they match for us, but not for everybody who reads them; and the kernel alone finds nothing by a
+ * UUID: those are rewritten. */
 static bool is_still_true(const Editing *e, const WdrMention *m, const WdrItineraryPart *part)
 {
 	WdrIdentity to = wdr_itinerary_identity(e->it, part);
+	bool is_understood = !m->is_kernel || m->has_initramfs ||
+			     !wdr_needs_initramfs(m->identifier.kind, m->identifier.is_link);
 
-	return e->it->what == WDR_MOVE_NOTHING && !e->options->has_name_by &&
+	return is_understood && e->it->what == WDR_MOVE_NOTHING && !e->options->has_name_by &&
 	       wdr_identifier_matches(&m->identifier, &to) &&
 	       !wdr_identifier_is_case_off(&m->identifier, &to);
 }

@@ -33,6 +33,16 @@ const char *wdr_itinerary_disk_word(const WdrItineraryDisk *disk)
 	return disk->is_image ? disk->path : disk->name;
 }
 
+char *wdr_itinerary_redraw_command(const WdrItinerary *it)
+{
+	g_autofree char *into = it->into ? g_strdup_printf("%u", it->into) : NULL;
+
+	return wdr_command("draft", "--from", wdr_itinerary_disk_word(&it->source), "--to",
+		wdr_itinerary_disk_word(&it->target), it->what == WDR_MOVE_ROOT ? "--what" : "",
+		it->what == WDR_MOVE_ROOT ? wdr_what_name(it->what) : "", into ? "--into" : "",
+		into ? into : "", "-o", "new-itinerary.json");
+}
+
 void wdr_itinerary_disk_clear(WdrItineraryDisk *disk)
 {
 	g_free(disk->name);
@@ -344,7 +354,10 @@ bool wdr_check_target(
 	g_autofree char *user = wdr_disk_user(world, target);
 	if (user) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the target is in use: %s", user);
-		wdr_error_hint(error, "nothing was written; unmount or detach it first");
+		g_autofree char *release = wdr_disk_release_command(world, target);
+		wdr_error_hint(error, "nothing was written; %s%s",
+			release ? "to release it: " : "unmount or detach it first",
+			release ? release : "");
 		return false;
 	}
 	if (target->is_read_only) {

@@ -149,6 +149,8 @@ bool wdr_itinerary_disk_describe(
 	const WdrDisk *disk, WdrBlockDev *dev, WdrItineraryDisk *ret, GError **error);
 /* What a command calls it: its name, or an image's path. Borrowed. */
 const char *wdr_itinerary_disk_word(const WdrItineraryDisk *disk);
+/* The command that draws the itinerary anew, for the disks as they are now. The caller's. */
+char *wdr_itinerary_redraw_command(const WdrItinerary *it);
 void wdr_itinerary_disk_clear(WdrItineraryDisk *disk);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrItineraryDisk, wdr_itinerary_disk_clear)
 /* Replaces the occupants by those that `dev`, the target, has now, and tells what is otherwise than

@@ -128,7 +128,7 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 static bool bad(GError **error, const char *what)
 {
 	wdr_error_set(error, WDR_ERROR_FORMAT, "the itinerary is damaged: %s", what);
-	wdr_error_hint(error, "draw a new itinerary with draft");
+	wdr_error_hint(error, "draw a new one: draft --to DISK -o FILE");
 	return false;
 }
 
@@ -466,7 +466,7 @@ static bool check_format(json_t *root, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the itinerary is in format '%s'; this program knows '%s'", format, FORMAT_NAME);
-	wdr_error_hint(error, "draw it again with this version");
+	wdr_error_hint(error, "draw a new one with this version: draft --to DISK -o FILE");
 	return false;
 }
 

@@ -1,6 +1,7 @@
 /* Arranges logical partitions and the extended one around them. */
 #include "plan/logical_partitions.h"
 
+#include "base/command.h"
 #include "base/text.h"
 
 #include <string.h>
@@ -91,7 +92,8 @@ bool wdr_logical_arrange(WdrItinerary *it, const WdrPartTable *source, GError **
 	wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 		"the partitions cannot keep their numbers in an MBR: it has four of its own, and those "
 		"from 5 on lie in one of these and have no gaps between their numbers");
-	wdr_error_hint(error, "use --table gpt");
+	g_autofree char *gpt = wdr_command_again("--table", "gpt");
+	wdr_error_hint(error, "for a table that keeps them: %s", gpt);
 	return false;
 }
 

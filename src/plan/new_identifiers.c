@@ -1,6 +1,7 @@
 /* Chooses new UUIDs, PARTUUIDs, serials and labels. */
 #include "plan/new_identifiers.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "plan/logical_partitions.h"
 
@@ -93,7 +94,8 @@ static bool check_choice(const WdrItinerary *it, const WdrDraftOptions *options,
 		it->table != WDR_TABLE_GPT) {
 		wdr_error_set(error, WDR_ERROR_USAGE,
 			"an MBR has no partition labels to name partitions by");
-		wdr_error_hint(error, "use --table gpt, or another --name-by");
+		g_autofree char *gpt = wdr_command_again("--table", "gpt");
+		wdr_error_hint(error, "for a table that has them: %s", gpt);
 		return false;
 	}
 	if (options->has_name_by && options->name_by == WDR_BY_PATH && it->target.is_image) {

@@ -258,8 +258,13 @@ bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError *
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the source %s may change while it is read: %s",
 		disk->name, writer);
-	wdr_error_hint(error, "nothing was written; unmount or close it there, or name the device "
-			      "that is mounted as the source (--from)");
+	g_autofree char *release = wdr_disk_release_command(world, disk);
+	if (release)
+		wdr_error_hint(error, "nothing was written; to release it: %s", release);
+	else
+		wdr_error_hint(error,
+			"nothing was written; unmount or close it there, or name the device "
+			"that is mounted as the source (--from)");
 	return false;
 }
 

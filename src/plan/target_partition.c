@@ -77,7 +77,7 @@ bool wdr_into_choose(WdrItinerary *it, const WdrPartTable *table, const WdrDraft
 	if (!p || p->is_extended) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "%s has no partition '%s' to move into",
 			it->target.name, text);
-		g_autofree char *look = wdr_command("survey", it->target.name);
+		g_autofree char *look = wdr_command("survey", wdr_itinerary_disk_word(&it->target));
 		wdr_error_hint(error, "to see its partitions: %s", look);
 		return false;
 	}
@@ -99,6 +99,7 @@ bool wdr_into_check(const WdrItinerary *it, const WdrPartTable *now, GError **er
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"partition %u of %s is not where it was when the itinerary was drawn", it->into,
 		it->target.name);
-	wdr_error_hint(error, "nothing was written; draw the itinerary again");
+	g_autofree char *draw = wdr_itinerary_redraw_command(it);
+	wdr_error_hint(error, "nothing was written; to draw it again: %s", draw);
 	return false;
 }

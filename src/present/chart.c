@@ -1,6 +1,7 @@
 /* Loads the library that draws charts, and hands it the figures. */
 #include "present/chart.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "present/chart_part.h"
 
@@ -61,7 +62,8 @@ bool wdr_chart_is_there(GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"charts cannot be drawn: the package wanderitas-charts is not installed");
-	wdr_error_hint(error, "sudo apt install wanderitas-charts");
+	g_autofree char *install = wdr_system_command("apt", "install", "wanderitas-charts");
+	wdr_error_hint(error, "to install it: %s", install);
 	return false;
 }
 

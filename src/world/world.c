@@ -203,6 +203,26 @@ char *wdr_world_line(const WdrWorld *world, const char *path)
 	return line && *line ? g_steal_pointer(&line) : NULL;
 }
 
+/* Of the programs that a move runs; the others belong to the board's system. */
+static const char *package_of(const char *program)
+{
+	static const struct {
+		const char *program, *package;
+	} all[] = {
+		{ "mkfs.vfat", "dosfstools" },
+		{ "fsck.fat", "dosfstools" },
+		{ "vcgencmd", "raspi-utils" },
+		{ "rpi-eeprom-config", "rpi-eeprom" },
+		{ "update-initramfs", "initramfs-tools" },
+	};
+
+	for (size_t i = 0; i < G_N_ELEMENTS(all); i++) {
+		if (strcmp(program, all[i].program) == 0)
+			return all[i].package;
+	}
+	return "e2fsprogs";
+}
+
 bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *const *environment,
 	WdrRun *ret, GError **error)
 {
@@ -217,7 +237,9 @@ bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *c
 
 	if (!program) {
 		wdr_error_set(error, WDR_ERROR_IO, "the program %s is not installed", argv[0]);
-		wdr_error_hint(error, "install it (Debian: e2fsprogs, dosfstools) and try again");
+		g_autofree char *install =
+			wdr_system_command("apt", "install", package_of(argv[0]));
+		wdr_error_hint(error, "to install it on Debian: %s", install);
 		return false;
 	}
 	g_free(words[0]);

@@ -206,3 +206,34 @@ void board_shell(const Board *b, const char *shorthands, const char *commands)
 
 	sup_tool(argv);
 }
+
+/* The command at the end of the advice that follows a text; fails the test where there is none. The
+ * first word of another program's command is given. The caller's. */
+static char *advice_after(const SupRun *run, const char *finding)
+{
+	static const char *const others[] = { "e2fsck ", "umount ", "losetup " };
+	g_autofree char *all = g_strconcat(run->out, run->err, NULL);
+	g_autofree char *begins = g_strconcat(sup_program(), " ", NULL);
+	const char *found = strstr(all, finding);
+
+	ck_assert_msg(found != NULL, "no '%s' in:\n%s", finding, all);
+	const char *command = strstr(found, begins);
+	for (size_t i = 0; !command && i < G_N_ELEMENTS(others); i++)
+		command = strstr(found, others[i]);
+	ck_assert_msg(command != NULL, "no command behind '%s' in:\n%s", finding, all);
+	return g_strndup(command, strcspn(command, "\n"));
+}
+
+SupRun board_follow(const SupRun *run, const char *finding)
+{
+	static const char preview[] = "preview only, nothing changed; to apply";
+	g_autofree char *command = advice_after(run, finding);
+	SupRun pasted = SUP_RUN("bash", "-c", command);
+
+	/* 1: done, and something else was left for a person. */
+	ck_assert_msg(pasted.code <= 1, "%s\nended with %d:\n%s%s", command, pasted.code,
+		pasted.out, pasted.err);
+	return strstr(pasted.out, preview) && !strstr(finding, "preview")
+		       ? board_follow(&pasted, preview)
+		       : pasted;
+}

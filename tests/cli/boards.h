@@ -31,6 +31,10 @@ SupRun board_run_with_faults(const Board *b, const char *faults, const char *con
  * debugfs takes them. `shorthands` come before them; "": none. */
 void board_shell(const Board *b, const char *shorthands, const char *commands);
 
+/* Runs the command that the output gives behind a text, word for word, and the one that a preview
+ * ends in, too. Neither may fail; what it printed comes back. */
+SupRun board_follow(const SupRun *run, const char *finding);
+
 /* Shorthands that make up a board and its firmware: is COMPATIBLE…, built HEX HEX HEX HEX, says
  * QUESTION:ANSWER…, environment SETTING… (U-Boot's, one copy in flash), copies FLAG FLAG (two). */
 extern const char board_firmware[];

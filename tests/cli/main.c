@@ -1,6 +1,7 @@
 #include "suite.h"
 
 Suite *suite_advice(void);
+Suite *suite_corrections(void);
 Suite *suite_boards(void);
 Suite *suite_commands(void);
 Suite *suite_damage(void);
@@ -39,5 +40,5 @@ SUITE_MAIN(suite_commands(), suite_moves(), suite_boards(), suite_readdress(), s
 	suite_damage(), suite_large(), suite_identity(), suite_exit_codes(), suite_outputs(),
 	suite_into(), suite_logical(), suite_rehearse(), suite_medium(), suite_ready(),
 	suite_arrive(), suite_drivers(), suite_order(), suite_loader(), suite_second(),
-	suite_tune(), suite_pace(), suite_report(), suite_formats(), suite_advice(), suite_manual(),
-	suite_guide(), suite_status())
+	suite_tune(), suite_pace(), suite_report(), suite_formats(), suite_advice(),
+	suite_corrections(), suite_manual(), suite_guide(), suite_status())

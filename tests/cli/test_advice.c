@@ -7,29 +7,6 @@
 
 Suite *suite_advice(void);
 
-/* The command at the end of the advice that follows a text; fails the test where there is none. */
-static char *advice_after(const SupRun *run, const char *finding)
-{
-	g_autofree char *all = g_strconcat(run->out, run->err, NULL);
-	g_autofree char *begins = g_strconcat(sup_program(), " ", NULL);
-	const char *found = strstr(all, finding);
-
-	ck_assert_msg(found != NULL, "no '%s' in:\n%s", finding, all);
-	const char *command = strstr(found, begins);
-	ck_assert_msg(command != NULL, "no command behind '%s' in:\n%s", finding, all);
-	return g_strndup(command, strcspn(command, "\n"));
-}
-
-static void follow(const SupRun *run, const char *finding)
-{
-	g_autofree char *command = advice_after(run, finding);
-	SupRun pasted = SUP_RUN("bash", "-c", command);
-
-	/* 1: done, and something else was left for a person. */
-	ck_assert_msg(pasted.code <= 1, "%s\nended with %d:\n%s%s", command, pasted.code,
-		pasted.out, pasted.err);
-}
-
 /* A finding made by a command in bash (see board_shell), on one of the boards; the fourth is
  * dipper-brook-4. */
 enum { HERON, BITTERN, KINGFISHER, DIPPER };
@@ -118,6 +95,31 @@ static const struct {
 		"have no nvme: mmc1" },
 	{ BITTERN, "environment 'boot_targets=nvme0 usb0'", { "rehearse", "mmcblk1" },
 		"have no mmc: nvme0 usb0" },
+	/* What survey marks: a preview, which ends in the command that applies it. */
+	{ HERON, "line root=PARTUUID=4c1fa2b1-02", { "survey", "--mentions" },
+		"the kernel would not find its root" },
+	{ HERON, "line root=LABEL=heron-rotfs", { "survey", "mmcblk0", "--mentions" },
+		"the kernel would not find its root" },
+	{ HERON,
+		"line root=UUID=6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30; echo arm_64bit=1 > c;"
+		"mcopy -o -i $I@@4M c ::config.txt; mdel -i $I@@4M '::initr*'",
+		{ "survey", "--mentions" }, "the kernel alone does not find its root by UUID" },
+	{ HERON, "line root=PARTUUID=4C1FA2B0-02", { "survey", "--mentions" },
+		"capital and small letters are not as in the real one" },
+	{ HERON, "dd if=dev/mmcblk0 of=dev/nvme0n1 bs=1M conv=notrunc,sparse",
+		{ "survey", "--mentions" }, "the kernel takes whichever of them it sees first" },
+	{ HERON, "mount_by PARTUUID=4c1fa2b1-01 /boot/firmware PARTUUID=4c1fa2b0-02 /",
+		{ "survey", "--mentions" }, "the system would wait for it at each boot" },
+	{ BITTERN, "mangle s/2f9a61c4/2f9a61c5/", { "survey", "--mentions" },
+		"the kernel would not find its root" },
+	{ KINGFISHER, "setting s/d5c9e3a7/d5c9e3a8/", { "survey", "--mentions" },
+		"the kernel would not find its root" },
+	{ DIPPER, "menu s/b8d2f6e4/b8d2f6e5/", { "survey", "--mentions" },
+		"the kernel would not find its root" },
+	{ HERON,
+		"dd if=dev/mmcblk0 of=dev/nvme0n1 bs=1M conv=notrunc,sparse;"
+		"debugfs -w -R 'set_super_value state 2' \"dev/nvme0n1?offset=138412032\"",
+		{ "survey", "nvme0n1" }, "the kernel noted errors in this volume" },
 	/* A preview ends in the command that applies it. */
 	{ HERON, "true", { "tune", "--set", "pcie-gen3" }, "preview only, nothing changed" },
 	{ HERON, "true", { "tune", "--set", "usb-current" }, "preview only, nothing changed" },
@@ -151,7 +153,7 @@ START_TEST(what_is_advised_mends_it)
 	g_autofree char *all = g_strconcat(shorthands, board_firmware, NULL);
 	board_shell(b, all, loops[_i].prepare);
 	SupRun run = board_run(b, loops[_i].first);
-	follow(&run, loops[_i].finding);
+	board_follow(&run, loops[_i].finding);
 	SupRun again = board_run(b, loops[_i].first);
 	ck_assert_msg(!strstr(again.out, loops[_i].finding), "still there:\n%s", again.out);
 }
@@ -174,7 +176,7 @@ START_TEST(an_interrupted_move_goes_on)
 
 	ck_assert_int_eq(code, 4);
 	SupRun run = bench_run("", unfinished[_i].first);
-	follow(&run, unfinished[_i].finding);
+	board_follow(&run, unfinished[_i].finding);
 	SupRun again = bench_run("", unfinished[_i].first);
 	ck_assert_ptr_null(strstr(again.out, unfinished[_i].finding));
 	ck_assert_ptr_null(strstr(again.err, unfinished[_i].finding));
@@ -187,7 +189,7 @@ START_TEST(the_message_of_the_stop_goes_on)
 		SIGTERM, "copying partition 1", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	SupRun stopped = { 0, sup_read(sup_path("out"), NULL), (char *)(uintptr_t) "" };
 
-	follow(&stopped, "stopped part-way");
+	board_follow(&stopped, "stopped part-way");
 	SupRun run = BENCH_RUN("rehearse", "nvme0n1");
 	bench_expect(&run, 0, "boots");
 	free(stopped.out);
@@ -203,7 +205,7 @@ START_TEST(a_catchup_that_was_cut_off_goes_on)
 		"head -c 9000000 /dev/urandom > n; printf 'write n /srv/night\n' | debugfs -w -f - $V2");
 	ck_assert_int_eq(BENCH_INTERRUPT(SIGTERM, "changes to partition 2", "catchup"), 4);
 	SupRun stopped = { 0, sup_read(sup_path("out"), NULL), (char *)(uintptr_t) "" };
-	follow(&stopped, "stopped part-way");
+	board_follow(&stopped, "stopped part-way");
 	run = BENCH_RUN("status");
 	bench_expect(&run, 0, "is complete");
 	free(stopped.out);
@@ -218,7 +220,7 @@ START_TEST(a_move_with_damage_is_finished)
 
 	bench_expect(&run, 4, "could not be read completely");
 	bench_begin_faults(faults);
-	follow(&run, "To finish with zeros where nothing could be read: ");
+	board_follow(&run, "To finish with zeros where nothing could be read: ");
 	bench_end_faults();
 	run = BENCH_RUN("rehearse", "nvme0n1");
 	bench_expect(&run, 0, "rehearsed: nvme0n1 boots");
@@ -243,7 +245,7 @@ START_TEST(what_a_wrong_call_points_to)
 {
 	SupRun run = bench_run("", pointers[_i].words);
 
-	follow(&run, pointers[_i].says);
+	board_follow(&run, pointers[_i].says);
 }
 END_TEST
 
@@ -263,7 +265,7 @@ START_TEST(a_change_is_undone)
 	SupRun run = bench_run("", changes[_i]);
 
 	bench_expect(&run, 0, "done");
-	follow(&run, "to restore");
+	board_follow(&run, "to restore");
 	ck_assert_str_eq(before, bench_boot_file(bench_path("dev/mmcblk0"), "config.txt"));
 	ck_assert_str_eq(line, bench_boot_file(bench_path("dev/mmcblk0"), "cmdline.txt"));
 }
@@ -286,7 +288,7 @@ START_TEST(what_arrive_advises_mends_it)
 	bench_restart(bench_path(""));
 	board_shell(&boards[0], "", arrivals[_i].prepare);
 	SupRun run = BENCH_RUN("arrive");
-	follow(&run, arrivals[_i].finding);
+	board_follow(&run, arrivals[_i].finding);
 	SupRun again = BENCH_RUN("arrive");
 	ck_assert_msg(!strstr(again.out, arrivals[_i].finding), "still there:\n%s", again.out);
 }
@@ -299,7 +301,7 @@ START_TEST(the_old_disk_booted)
 	board_shell(&boards[0], shorthands, "order 0xf61; echo 0.0 0.0 > proc/uptime");
 	SupRun run = BENCH_RUN("arrive");
 	bench_expect(&run, 1, "the old disk booted, not nvme0n1");
-	follow(&run, "tries the old disk first");
+	board_follow(&run, "tries the old disk first");
 	SupRun again = BENCH_RUN("arrive");
 	ck_assert_ptr_null(strstr(again.out, "tries the old disk first"));
 }
@@ -311,12 +313,12 @@ START_TEST(status_leads_to_the_end)
 	BENCH_INTERRUPT(
 		SIGTERM, "copying partition 1", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	SupRun run = BENCH_RUN("status");
-	follow(&run, "next: ");
+	board_follow(&run, "next: ");
 	run = BENCH_RUN("status");
 	bench_expect(&run, 0, "next: power off");
 	bench_restart(bench_path(""));
 	run = BENCH_RUN("status");
-	follow(&run, "next: ");
+	board_follow(&run, "next: ");
 	run = BENCH_RUN("status");
 	bench_expect(&run, 0, "is finished and checked");
 	g_autofree char *in =

@@ -225,7 +225,7 @@ START_TEST(what_an_mbr_cannot_have)
 	tool(renumber);
 	SupRun gap = WANDERITAS("draft", "--from", TARGET, "--to", SOURCE, "--table", "mbr");
 	bench_expect(&gap, 3, "cannot keep their numbers in an MBR");
-	bench_expect(&gap, 3, "use --table gpt");
+	bench_expect(&gap, 3, " --table gpt\n");
 }
 END_TEST
 

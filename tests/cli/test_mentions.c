@@ -31,7 +31,7 @@ static const struct {
 	{ "no initramfs", 0,
 		{ { 1, "cmdline.txt", "root=UUID=6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30\n" },
 			{ 1, "config.txt", "[pi4]\nauto_initramfs=1\n" } },
-		{ "no initramfs is loaded, and the kernel alone does not find its root by uuid",
+		{ "no initramfs is loaded, and the kernel alone does not find its root by UUID",
 			"config.txt:2:1: an initramfs is loaded in the section [pi4]" },
 		NULL, 1 },
 	{ "letters of the wrong case", 0,

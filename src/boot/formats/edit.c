@@ -97,7 +97,6 @@ bool wdr_edit_apply(const WdrEdit *edit, const char *text, size_t len, GBytes **
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"/%s on partition %u has changed since the itinerary was drawn", edit->file,
 			edit->number);
-		wdr_error_hint(error, "draw a new itinerary with draft");
 		return false;
 	}
 	for (guint i = 0; i < edit->splices->len; i++) {

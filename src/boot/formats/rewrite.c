@@ -5,6 +5,7 @@
  * where that works at its place, and one by label becomes a UUID or PARTUUID. */
 #include "boot/formats/rewrite.h"
 
+#include "base/command.h"
 #include "base/error.h"
 
 #include <string.h>
@@ -51,10 +52,12 @@ static bool choose_kind(const WdrMention *m, const WdrNaming *naming, WdrIdentif
 	}
 	if (!wdr_needs_initramfs(*ret, false))
 		return true;
+	g_autofree char *form = g_ascii_strup(wdr_identifier_kind_name(*ret), -1);
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"%s:%u: the kernel alone cannot find its root by %s, and no initramfs is loaded",
-		m->file, m->line, wdr_identifier_kind_name(*ret));
-	wdr_error_hint(error, "leave --name-by out, or use --name-by partuuid");
+		m->file, m->line, form);
+	g_autofree char *by = wdr_command_again("--name-by", "partuuid");
+	wdr_error_hint(error, "to name it by PARTUUID: %s", by);
 	return false;
 }
 

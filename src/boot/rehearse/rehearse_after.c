@@ -1,4 +1,5 @@
 /* The first program, and what it mounts. */
+#include "base/command.h"
 #include "boot/formats/fstab.h"
 
 #include "boot/rehearse/rehearse_priv.h"
@@ -257,6 +258,14 @@ static const WdrSystemPart *twin_of(const WdrSystemPart *p, const WdrSystem *oth
 	return NULL;
 }
 
+/* Of this disk, or of the other one while the system runs from this. The caller's. */
+static char *renewal(const WdrWalk *w, const WdrSystem *other)
+{
+	return w->how->fix_on || !other->home
+		       ? wdr_walk_readdress(w, "--renew")
+		       : wdr_command("readdress", other->home, "--renew", "--write");
+}
+
 /* Alone it starts; with the other one in again, both are called the same. */
 static void walk_twins(WdrWalk *w)
 {
@@ -267,7 +276,7 @@ static void walk_twins(WdrWalk *w)
 			const WdrSystemPart *twin = twin_of(p, other);
 			if (!twin)
 				continue;
-			g_autofree char *fix = wdr_walk_readdress(w, "--renew");
+			g_autofree char *fix = renewal(w, other);
 			wdr_walk_say(w, WDR_STAGE_AFTER, WDR_STATE_WARNING, fix,
 				"partition %u has the same identifier as partition %u of %s: never boot "
 				"with both plugged in",

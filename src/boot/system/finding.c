@@ -1,6 +1,7 @@
 /* Judges each mention against all disks that were seen. */
 #include "boot/system/finding.h"
 
+#include "base/command.h"
 #include "base/text.h"
 #include "boot/formats/rewrite.h"
 
@@ -39,8 +40,10 @@ static void advise(WdrFinding *f, const char *format, ...)
 
 typedef struct {
 	WdrFinding *finding;
+	const WdrSurvey *survey;
 	const WdrMention *mention;
 	const WdrSurveyDisk *from;
+	const WdrSurveyDisk *other; /* the last one that it names and that is at rest */
 	bool is_elsewhere, is_case_off;
 } Looking;
 
@@ -54,6 +57,8 @@ static void look_at(Looking *l, const WdrSurveyDisk *d)
 		g_ptr_array_add(l->finding->names, wdr_survey_part_name(d, p->partition->number));
 		g_ptr_array_add(l->finding->roles, (void *)wdr_role_name(p->role));
 		l->is_elsewhere |= d != l->from;
+		if (!d->is_live)
+			l->other = d;
 		l->is_case_off |= wdr_identifier_is_case_off(&l->mention->identifier, &id);
 	}
 }
@@ -66,8 +71,10 @@ static bool is_on_its_own(const WdrSurveyDisk *from, const WdrMention *m)
 	       (m->identifier.kind == WDR_BY_PATH && from->disk->is_image);
 }
 
-static void resolve(Looking *l, const WdrSurvey *s)
+static void resolve(Looking *l)
 {
+	const WdrSurvey *s = l->survey;
+
 	if (is_on_its_own(l->from, l->mention)) {
 		look_at(l, l->from);
 		return;
@@ -80,9 +87,35 @@ static void resolve(Looking *l, const WdrSurvey *s)
 
 /* ---- what is to be said ---- */
 
-static void judge_root(WdrFinding *f, const WdrMention *m)
+/* The command that shows how the disk's own mentions would be corrected. The caller's. */
+static char *correction(const Looking *l)
 {
-	const char *form = wdr_identifier_kind_name(m->identifier.kind);
+	const WdrDisk *disk = l->from->disk;
+
+	return wdr_command("readdress", l->from->is_live ? "--running"
+					: disk->is_image ? disk->path
+							 : disk->name);
+}
+
+/* The kernel takes whichever it sees first. */
+static void judge_two(const Looking *l)
+{
+	const WdrDisk *disk = l->other ? l->other->disk : NULL;
+	g_autofree char *renew =
+		disk ? wdr_command("readdress", disk->is_image ? disk->path : disk->name, "--renew")
+		     : NULL;
+
+	l->finding->is_grave = true;
+	advise(l->finding, "the kernel takes whichever of them it sees first%s%s",
+		renew ? "; to give one of them new identifiers: " : "", renew ? renew : "");
+}
+
+static void judge_root(const Looking *l)
+{
+	const WdrMention *m = l->mention;
+	WdrFinding *f = l->finding;
+	g_autofree char *form = g_ascii_strup(wdr_identifier_kind_name(m->identifier.kind), -1);
+	g_autofree char *fix = correction(l);
 
 	if (!m->is_kernel || m->use != WDR_USE_ROOT || !m->is_default)
 		return;
@@ -90,22 +123,23 @@ static void judge_root(WdrFinding *f, const WdrMention *m)
 		f->is_grave = true;
 		advise(f,
 			"no initramfs is loaded, and the kernel alone does not find its root by %s: it "
-			"would wait for it forever",
-			m->identifier.is_link ? "a link" : form);
+			"would wait for it forever; to correct it: %s",
+			m->identifier.is_link ? "a link" : form, fix);
 	}
 	if (f->names->len == 0) {
 		f->is_grave = true;
-		advise(f, "the kernel would not find its root");
+		advise(f, "the kernel would not find its root; to correct it: %s", fix);
 	} else if (f->names->len > 1) {
-		f->is_grave = true;
-		advise(f, "the kernel takes whichever of them it sees first");
+		judge_two(l);
 	}
 }
 
-static void judge_form(Looking *l)
+static void judge_form(const Looking *l)
 {
 	const WdrMention *m = l->mention;
 	WdrFinding *f = l->finding;
+	g_autofree char *fix = correction(l);
+	bool is_system = m->use == WDR_USE_ROOT || m->use == WDR_USE_BOOT;
 
 	if (f->names->len > 1 && m->identifier.kind == WDR_BY_LABEL)
 		advise(f, "%u volumes carry the label '%s'", f->names->len, m->identifier.value);
@@ -114,18 +148,21 @@ static void judge_form(Looking *l)
 	if (l->is_case_off)
 		advise(f,
 			"capital and small letters are not as in the real one: the kernel does not mind, but "
-			"there is no such link under /dev/disk");
+			"there is no such link under /dev/disk; to correct it: %s",
+			fix);
+	if (f->names->len == 0 && is_system && !m->is_kernel)
+		advise(f, "the system would wait for it at each boot; to correct it: %s", fix);
 }
 
 WdrFinding *wdr_finding_new(const WdrSurvey *s, const WdrSurveyDisk *from, const WdrMention *m)
 {
 	WdrFinding *f = g_new0(WdrFinding, 1);
-	Looking l = { .finding = f, .mention = m, .from = from };
+	Looking l = { .finding = f, .survey = s, .mention = m, .from = from };
 
 	f->names = g_ptr_array_new_with_free_func(g_free);
 	f->roles = g_ptr_array_new();
 	f->advice = g_ptr_array_new_with_free_func(g_free);
-	resolve(&l, s);
+	resolve(&l);
 	f->mark = f->names->len == 0  ? WDR_MARK_NOTHING
 		  : f->names->len > 1 ? WDR_MARK_TWO
 		  : l.is_elsewhere    ? WDR_MARK_ELSEWHERE
@@ -135,7 +172,7 @@ WdrFinding *wdr_finding_new(const WdrSurvey *s, const WdrSurveyDisk *from, const
 		advise(f, "not edited automatically: %s", m->frozen);
 		return f;
 	}
-	judge_root(f, m);
+	judge_root(&l);
 	judge_form(&l);
 	return f;
 }

@@ -74,6 +74,7 @@ static WdrSurveyDisk *look_at(const WdrWorld *world, WdrDisk *disk)
 
 	d->disk = disk;
 	d->mounted = g_ptr_array_new_with_free_func(g_free);
+	d->is_live = wdr_disk_is_live(world, disk);
 	if (!wdr_system_open(world, disk, &d->system, &error)) {
 		int err = wdr_error_get_errno(error);
 		d->lacks_rights = err == EACCES || err == EPERM;

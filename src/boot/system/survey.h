@@ -9,6 +9,7 @@ typedef struct {
 	WdrSystem *system;  /* NULL: could not be read */
 	char *problem;      /* why not */
 	bool lacks_rights;  /* root could have read it */
+	bool is_live;       /* the system runs from it; see wdr_disk_is_live() */
 	GPtrArray *mounted; /* char * or NULL, one for each of system->parts */
 } WdrSurveyDisk;
 

@@ -386,10 +386,7 @@ static bool open_top(int mount_taken, const char *point, WdrVolume **ret, GError
 
 static bool not_to_be_seen(const char *point, int failure, GError **error)
 {
-	wdr_error_set_errno(error, failure, "looking under what is mounted on %s", point);
-	if (failure == EPERM)
-		wdr_error_hint(error, "reading a running system needs root");
-	return false;
+	return wdr_error_set_errno(error, failure, "looking under what is mounted on %s", point);
 }
 
 bool wdr_tree_volume_open_mount(const char *point, WdrVolume **ret, GError **error)
