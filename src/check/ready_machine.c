@@ -1,4 +1,5 @@
 /* Power, failures since the start, health and clock of the machine that the move runs on. */
+#include "base/command.h"
 #include "base/text.h"
 
 #include "check/ready_priv.h"
@@ -49,8 +50,9 @@ static void check_errors(WdrReady *r, const WdrDisk *disk, bool is_target)
 			       : "check cable, port and power supply",
 			evidence);
 	}
+	g_autofree char *by_root = wdr_command_by_root();
 	if (!lines && is_target)
-		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_WARNING, "root may read it",
+		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_WARNING, by_root,
 			"the kernel's log cannot be read: it is unknown whether disks failed since the boot");
 	else if (lines && lines->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_ERRORS, WDR_STATE_OK, NULL,
@@ -93,7 +95,7 @@ static int64_t newest_time(const WdrReady *r, const char **ret_file)
 
 static void check_clock(WdrReady *r)
 {
-	static const char hint[] = "set it first (timedatectl); edited files get its time";
+	g_autofree char *hint = wdr_system_command("timedatectl", "set-ntp", "true");
 	int64_t now = wdr_world_now(r->around.world);
 	const char *file = NULL;
 	int64_t newest = newest_time(r, &file);
@@ -102,7 +104,8 @@ static void check_clock(WdrReady *r)
 
 	if (now < CLOCK_SINCE)
 		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
-			"the clock says %s: it was not set since the boot", says);
+			"the clock says %s: it was not set since the boot, and edited files get its time",
+			says);
 	else if (now < newest)
 		wdr_checks_say(r->checks, WDR_CHECK_CLOCK, WDR_STATE_WARNING, hint,
 			"the clock says %s, but /%s is of %s", says, file, of);

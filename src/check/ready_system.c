@@ -22,31 +22,38 @@ typedef struct {
 	unsigned clashes;
 } Identifiers;
 
-static void see_identifier(Identifiers *a, const char *tag, const char *value, const char *place)
+/* Where an identifier was seen, and what gives that disk other ones. */
+typedef struct {
+	const char *text, *hint;
+} Place;
+
+static void see_identifier(Identifiers *a, const char *tag, const char *value, const Place *place)
 {
 	if (!value || !*value)
 		return;
 	g_autofree char *identifier = g_strdup_printf("%s=%s", tag, value);
 	const char *first = g_hash_table_lookup(a->places, identifier);
 	if (!first) {
-		g_hash_table_insert(a->places, g_steal_pointer(&identifier), g_strdup(place));
+		g_hash_table_insert(a->places, g_steal_pointer(&identifier), g_strdup(place->text));
 		return;
 	}
 	a->clashes++;
-	wdr_checks_say(a->r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_WARNING,
-		"unplug one of the two disks, or give the one that is not running new identifiers "
-		"(readdress --renew)",
-		"duplicate %s: %s and %s", identifier, first, place);
+	wdr_checks_say(a->r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_WARNING, place->hint,
+		"duplicate %s: %s and %s", identifier, first, place->text);
 }
 
 static void see_system(Identifiers *a, const WdrSystem *s, const char *name)
 {
+	g_autofree char *renew =
+		s->home ? wdr_command("readdress", s->home, "--renew", "--write") : NULL;
+
 	for (guint i = 0; i < s->parts->len; i++) {
 		const WdrSystemPart *p = s->parts->pdata[i];
-		g_autofree char *place =
+		g_autofree char *text =
 			g_strdup_printf("partition %u of %s", p->partition->number, name);
-		see_identifier(a, "UUID", p->probe.uuid, place);
-		see_identifier(a, "PARTUUID", p->partition->partuuid, place);
+		const Place place = { text, renew ? renew : "unplug one of the two disks" };
+		see_identifier(a, "UUID", p->probe.uuid, &place);
+		see_identifier(a, "PARTUUID", p->partition->partuuid, &place);
 	}
 }
 
@@ -65,9 +72,10 @@ static void check_identifiers(WdrReady *r)
 	}
 	for (guint i = 0; i < it->parts->len; i++) {
 		const WdrItineraryPart *p = it->parts->pdata[i];
-		g_autofree char *place = g_strdup_printf("the new partition %u", p->number);
-		see_identifier(&a, "UUID", p->to.uuid, place);
-		see_identifier(&a, "PARTUUID", p->to.partuuid, place);
+		g_autofree char *text = g_strdup_printf("the new partition %u", p->number);
+		const Place place = { text, "unplug the source before the first boot" };
+		see_identifier(&a, "UUID", p->to.uuid, &place);
+		see_identifier(&a, "PARTUUID", p->to.partuuid, &place);
 	}
 	if (a.clashes == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_IDENTIFIERS, WDR_STATE_OK, NULL,

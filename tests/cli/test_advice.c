@@ -75,6 +75,10 @@ static const struct {
 		{ "rehearse", "sda" }, "never boot with both plugged in" },
 	{ BITTERN, "dd if=dev/mmcblk1 of=dev/nvme0n1 bs=1M conv=notrunc,sparse",
 		{ "rehearse", "nvme0n1" }, "never boot with both plugged in" },
+	{ HERON,
+		"cp --sparse=always dev/mmcblk0 dev/mmcblk9; cp -r sys/block/mmcblk0 sys/block/mmcblk9;"
+		"rm -r sys/block/mmcblk9/mmcblk0p*",
+		{ "ready", "--to", "nvme0n1" }, "duplicate PARTUUID=4c1fa2b0-02" },
 	/* The order in which a board tries its media. */
 	{ HERON, "order 0xf41", { "ready", "--to", "nvme0n1" }, "never tries NVMe" },
 	{ HERON, "order 0xf14", { "ready", "--to", "nvme0n1" }, "never tries NVMe" },
