@@ -1,102 +1,199 @@
-/* Estimates the time left from the rates of finished steps and of the present one.
+/* Estimates the time left from the rates of copying and of reading back so far.
  *
- * Before anything was read back its rate is the one that the move measured on the target, or that
- * of copying. A step that was taken up in its middle counts from its first report on. */
+ * A file costs time for its bytes, and more for being a file. How much more depends on the disks,
+ * so it is learnt: of several costs, in bytes, that one counts which explains best what was seen.
+ * Recent samples count for more, since a copy begins slowly: buffers fill before the first byte is
+ * on the medium. Before anything was read back its rate is the one that the move measured on the
+ * target, or that of copying. A step that was taken up in its middle counts from its first report
+ * on. */
 #include "present/time_left.h"
 
+#include <math.h>
 #include <string.h>
 
-/* What a request costs that could have read as many bytes in sequence, on a card. */
-enum { ENTRY_UNITS = 16 * 1024 };
-
 static const double known_after_s = 2, known_after_share = 0.01;
-
-static double units_of(uint64_t bytes, uint64_t entries)
-{
-	return (double)bytes + (double)entries * ENTRY_UNITS;
-}
+/* Bytes that an entry costs as much as, when nothing was learnt yet: a card between a slow and a
+ * quick one. Another cost has to explain the samples better by this for each doubling, as a part of
+ * what there is to be explained. */
+static const double usual_cost = 4 * 1024, doubling_penalty = 0.001;
+static const double first_every_s = 0.25;
 
 void wdr_time_left_work(WdrTimeLeft *t, const WdrWork *work)
 {
-	double total = units_of(work->bytes, work->entries);
-
 	if (!t->has_work || work->read_back_per_s <= 0)
 		memset(t, 0, sizeof(*t));
 	t->has_work = true;
-	t->total[WDR_WORK_COPY] = t->total[WDR_WORK_READ_BACK] = total;
+	t->bytes = (double)work->bytes;
+	t->entries = (double)work->entries;
 	t->given_rate = work->read_back_per_s;
 }
 
 void wdr_time_left_begin_step(WdrTimeLeft *t, double now)
 {
 	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
-		if (t->is_open[kind]) {
+		WdrTimeKind *k = &t->kinds[kind];
+		if (k->is_open) {
 			/* Ended, so all of it is done, whatever was reported last. */
-			t->done[kind] += MAX(t->last[kind], t->whole[kind]);
-			t->counted[kind] += t->last[kind] - t->first[kind];
+			k->bytes += (double)MAX(k->last.bytes_done, k->last.bytes_total);
+			k->entries += (double)MAX(k->last.entries_done, k->last.entries_total);
 		}
-		t->is_open[kind] = false;
+		k->is_open = false;
 	}
 	t->now = now;
 }
 
-void wdr_time_left_see(WdrTimeLeft *t, const WdrProgress *p, double now)
+static void keep_sample(WdrTimeKind *k)
 {
-	double units = units_of(p->bytes_done, p->entries_done);
-	WdrWorkKind kind = p->is_reading_back ? WDR_WORK_READ_BACK : WDR_WORK_COPY;
+	double since =
+		k->count ? k->counted.seconds - k->samples[k->count - 1].seconds : G_MAXDOUBLE;
 
-	if (!t->is_open[kind])
-		t->first[kind] = units;
-	t->is_open[kind] = true;
-	t->last[kind] = units;
-	t->whole[kind] = units_of(p->bytes_total, p->entries_total);
-	t->seconds[kind] += now - t->now;
-	t->kind = kind;
-	t->now = now;
+	if (k->every <= 0)
+		k->every = first_every_s;
+	if (k->counted.bytes <= 0)
+		k->count = 0;
+	else if (since < k->every)
+		return;
+	if (k->count == WDR_TIME_SAMPLES) {
+		for (unsigned i = 1; 2 * i < k->count; i++)
+			k->samples[i] = k->samples[2 * i];
+		k->count /= 2;
+		k->every *= 2;
+	}
+	k->samples[k->count++] = k->counted;
 }
 
-static double done_of(const WdrTimeLeft *t, WdrWorkKind kind)
+void wdr_time_left_see(WdrTimeLeft *t, const WdrProgress *p, double now)
 {
-	double done = t->done[kind] + (t->is_open[kind] ? t->last[kind] : 0);
+	WdrWorkKind kind = p->is_reading_back ? WDR_WORK_READ_BACK : WDR_WORK_COPY;
+	WdrTimeKind *k = &t->kinds[kind];
 
-	return MIN(done, t->total[kind]);
+	if (!k->is_open)
+		k->first = k->last = *p;
+	k->is_open = true;
+	k->counted.bytes += (double)p->bytes_done - (double)k->last.bytes_done;
+	k->counted.entries += (double)p->entries_done - (double)k->last.entries_done;
+	k->counted.seconds += now - t->now;
+	k->last = *p;
+	t->kind = kind;
+	t->now = now;
+	keep_sample(k);
+}
+
+static double bytes_left(const WdrTimeLeft *t, WdrWorkKind kind)
+{
+	const WdrTimeKind *k = &t->kinds[kind];
+
+	return MAX(t->bytes - k->bytes - (k->is_open ? (double)k->last.bytes_done : 0), 0);
+}
+
+static double entries_left(const WdrTimeLeft *t, WdrWorkKind kind)
+{
+	const WdrTimeKind *k = &t->kinds[kind];
+
+	return MAX(t->entries - k->entries - (k->is_open ? (double)k->last.entries_done : 0), 0);
 }
 
 double wdr_time_left_share(const WdrTimeLeft *t)
 {
-	double total = t->total[WDR_WORK_COPY] + t->total[WDR_WORK_READ_BACK];
+	double total = 2 * (t->bytes + t->entries * usual_cost);
+	double left = 0;
 
-	if (!t->has_work || total <= 0)
-		return -1;
-	return (done_of(t, WDR_WORK_COPY) + done_of(t, WDR_WORK_READ_BACK)) / total;
+	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++)
+		left += bytes_left(t, kind) + entries_left(t, kind) * usual_cost;
+	return t->has_work && total > 0 ? 1 - left / total : -1;
 }
 
-/* Units a second; 0: unknown. What passed since the last report belongs to the same kind. */
-static double rate_of(const WdrTimeLeft *t, WdrWorkKind kind, double now)
+/* What passed since the last report belongs to its kind. */
+static WdrTimeSample present(const WdrTimeLeft *t, WdrWorkKind kind, double now)
 {
-	double units = t->counted[kind] + (t->is_open[kind] ? t->last[kind] - t->first[kind] : 0);
-	double seconds =
-		t->seconds[kind] + (t->is_open[kind] && t->kind == kind ? now - t->now : 0);
+	const WdrTimeKind *k = &t->kinds[kind];
+	WdrTimeSample s = k->counted;
 
-	return seconds > 0 ? units / seconds : 0;
+	if (k->is_open && t->kind == kind)
+		s.seconds += now - t->now;
+	return s;
+}
+
+typedef struct {
+	double bytes_per_s, entry_bytes, deviation;
+} Fit;
+
+/* Bytes a second if an entry costs as much as so many bytes, and how badly that explains the
+ * samples. */
+static void fit(const WdrTimeKind *k, const WdrTimeSample *last, Fit *f)
+{
+	double seconds = 0, bytes = 0, off = 0, all = 0;
+
+	for (unsigned pass = 0; pass < 2; pass++) {
+		for (unsigned i = 0; i < k->count; i++) {
+			const WdrTimeSample *a = &k->samples[i];
+			const WdrTimeSample *b = i + 1 < k->count ? &k->samples[i + 1] : last;
+			double weight = b->seconds / last->seconds;
+			double s = weight * weight * (b->seconds - a->seconds);
+			double n =
+				weight * weight *
+				(b->bytes - a->bytes + (b->entries - a->entries) * f->entry_bytes);
+			if (pass == 0) {
+				seconds += s;
+				bytes += n;
+			} else {
+				double d = s - n * seconds / bytes;
+				off += d * d;
+				all += s * s;
+			}
+		}
+	}
+	f->bytes_per_s = seconds > 0 ? bytes / seconds : 0;
+	double doublings = log2(f->entry_bytes / usual_cost);
+	f->deviation = (all > 0 ? off / all : 0) + doubling_penalty * doublings * doublings;
+}
+
+/* false: nothing is known yet. */
+static bool best_fit(const WdrTimeLeft *t, WdrWorkKind kind, double now, Fit *ret)
+{
+	const WdrTimeKind *k = &t->kinds[kind];
+	const WdrTimeSample last = present(t, kind, now);
+
+	*ret = (Fit){ 0, usual_cost, G_MAXDOUBLE };
+	if (k->count == 0 || last.seconds <= 0 || last.bytes + last.entries <= 0)
+		return false;
+	for (double cost = usual_cost / 16; cost <= usual_cost * 16; cost *= 2) {
+		Fit f = { 0, cost, 0 };
+		fit(k, &last, &f);
+		if (f.bytes_per_s > 0 && f.deviation < ret->deviation)
+			*ret = f;
+	}
+	return ret->bytes_per_s > 0;
 }
 
 double wdr_time_left_s(const WdrTimeLeft *t, double now)
 {
 	double left = 0;
-	double copy_rate = rate_of(t, WDR_WORK_COPY, now);
-	double elapsed = t->seconds[WDR_WORK_COPY] + t->seconds[WDR_WORK_READ_BACK];
+	double elapsed = present(t, WDR_WORK_COPY, now).seconds +
+			 present(t, WDR_WORK_READ_BACK, now).seconds;
+	Fit copy;
 
 	if (wdr_time_left_share(t) < known_after_share || elapsed < known_after_s)
 		return -1;
+	bool is_copy_known = best_fit(t, WDR_WORK_COPY, now, &copy);
 	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
-		double rate = rate_of(t, kind, now);
-		double units = t->total[kind] - done_of(t, kind);
-		if (rate <= 0)
-			rate = t->given_rate > 0 ? t->given_rate : copy_rate;
-		if (units > 0 && rate <= 0)
+		Fit f;
+		bool is_known = best_fit(t, kind, now, &f);
+		double bytes = bytes_left(t, kind);
+		double entries = entries_left(t, kind);
+		if (!is_known && kind == WDR_WORK_READ_BACK) {
+			/* In the order of places, entries cost little. */
+			f = (Fit){ t->given_rate, MIN(copy.entry_bytes, usual_cost), 0 };
+			is_known = t->given_rate > 0;
+			if (!is_known && is_copy_known) {
+				f = copy;
+				is_known = true;
+			}
+		}
+		if (bytes + entries > 0 && !is_known)
 			return -1;
-		left += units > 0 ? units / rate : 0;
+		if (bytes + entries > 0)
+			left += (bytes + entries * f.entry_bytes) / f.bytes_per_s;
 	}
 	return left;
 }

@@ -7,20 +7,32 @@
 /* Copying and reading back go at rates of their own. */
 typedef enum { WDR_WORK_COPY, WDR_WORK_READ_BACK, WDR_WORK_KINDS } WdrWorkKind;
 
-/* Units are bytes, and more for each entry: a small file costs a disk as much as a request does. */
+/* How far one kind of work was at a time that counts while it ran. */
+typedef struct {
+	double seconds, bytes, entries;
+} WdrTimeSample;
+
+enum { WDR_TIME_SAMPLES = 24 };
+typedef struct {
+	double bytes, entries; /* of finished steps */
+	WdrTimeSample counted; /* while this clock ran, in finished steps and the present one */
+	/* The present step, which may do both kinds by turns: its first and last report. */
+	bool is_open;
+	WdrProgress first, last;
+	/* What was counted, at steps of `every` seconds; every other one goes when there is no
+	 * room. */
+	WdrTimeSample samples[WDR_TIME_SAMPLES];
+	unsigned count;
+	double every;
+} WdrTimeKind;
+
 typedef struct {
 	bool has_work;
-	double total[WDR_WORK_KINDS]; /* units of the whole work */
-	double given_rate; /* of reading back, as it was measured beforehand; 0: unknown */
-	double done[WDR_WORK_KINDS];    /* units of finished steps */
-	double counted[WDR_WORK_KINDS]; /* of these, what was done while this clock ran */
-	double seconds[WDR_WORK_KINDS]; /* that this took, the present step's too */
-	/* The present step, which may do both by turns: units at its first and last report. */
-	bool is_open[WDR_WORK_KINDS];
-	double first[WDR_WORK_KINDS], last[WDR_WORK_KINDS];
-	double whole[WDR_WORK_KINDS]; /* units of the step */
-	WdrWorkKind kind;             /* of the last report */
-	double now;                   /* of the last report, or the step's begin */
+	double bytes, entries; /* of the whole work: each is copied, and read back */
+	double given_rate;     /* bytes a second of reading back, measured beforehand; 0: unknown */
+	WdrTimeKind kinds[WDR_WORK_KINDS];
+	WdrWorkKind kind; /* of the last report */
+	double now;       /* of the last report, or the step's begin */
 } WdrTimeLeft;
 
 /* Again for the same work: what was learned in the meantime is taken over. */
