@@ -108,8 +108,8 @@ static void add_summary(WdrPage *p)
 {
 	const json_t *figures = wdr_page_at(p->report, "figures");
 	g_autofree char *bytes = wdr_page_size(figures, "bytes");
-	g_autofree char *copied = g_strdup_printf(
-		"%" JSON_INTEGER_FORMAT " entries, %s", wdr_page_number(figures, "entries"), bytes);
+	g_autofree char *count = wdr_format_count((uint64_t)wdr_page_number(figures, "entries"));
+	g_autofree char *copied = g_strdup_printf("%s entries, %s", count, bytes);
 	g_autofree char *edits =
 		g_strdup_printf("%zu", json_array_size(wdr_page_at(p->report, "itinerary.edits")));
 	g_autofree char *warnings =

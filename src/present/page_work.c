@@ -1,5 +1,6 @@
 /* What was done: edits, checks, the copy, what stayed behind, warnings, the way back. */
 #include "base/state.h"
+#include "base/command.h"
 #include "base/text.h"
 
 #include "present/page_parts.h"
@@ -134,8 +135,7 @@ static void add_figures(WdrPage *p)
 	const json_t *f = wdr_page_at(p->report, "figures");
 	json_int_t bytes = wdr_page_number(f, "bytes");
 	json_int_t before = wdr_page_number(f, "bytes_before");
-	g_autofree char *entries =
-		g_strdup_printf("%" JSON_INTEGER_FORMAT, wdr_page_number(f, "entries"));
+	g_autofree char *entries = wdr_format_count((uint64_t)wdr_page_number(f, "entries"));
 	g_autofree char *earlier = wdr_page_size(f, "bytes_before");
 
 	if (!json_is_object(f))
@@ -223,8 +223,8 @@ void wdr_page_left(WdrPage *p)
 		wdr_page_table(p, "left", headers);
 		for (size_t i = 0; i < json_array_size(left); i++) {
 			const json_t *l = json_array_get(left, i);
-			g_autofree char *entries = g_strdup_printf(
-				"%" JSON_INTEGER_FORMAT, wdr_page_number(l, "entries"));
+			g_autofree char *entries =
+				wdr_format_count((uint64_t)wdr_page_number(l, "entries"));
 			g_autofree char *size = wdr_page_size(l, "bytes");
 			const WdrPageCell cells[] = { { .text = wdr_page_text(l, "pattern"),
 							      .is_code = true },
@@ -262,6 +262,19 @@ void wdr_page_warnings(WdrPage *p)
 	wdr_page_section_end(p);
 }
 
+/* A command stays in one line, however narrow the page is: it is going to be copied. */
+static void add_way_back(WdrPage *p, const char *text)
+{
+	const char *command = wdr_command_in(text);
+	g_autofree char *before =
+		command ? g_strndup(text, (size_t)(command - text)) : g_strdup(text);
+
+	wdr_page_add(p, "<li>%s", before);
+	if (command)
+		wdr_page_add(p, "<code class=\"command\">%s</code>", command);
+	wdr_page_add(p, "</li>\n");
+}
+
 void wdr_page_back(WdrPage *p)
 {
 	const json_t *back = wdr_page_at(p->report, "back");
@@ -271,7 +284,7 @@ void wdr_page_back(WdrPage *p)
 	for (size_t i = 0; i < json_array_size(back); i++) {
 		const char *text = json_string_value(json_array_get(back, i));
 		if (text)
-			wdr_page_add(p, "<li>%s</li>\n", text);
+			add_way_back(p, text);
 	}
 	wdr_page_add(p, "</ul>\n");
 	wdr_page_section_end(p);
