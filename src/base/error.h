@@ -1,5 +1,5 @@
 /* Errors of the core: a GError of one domain with few codes that a caller can act on, which also
- * carries errno (0: none) and a hint: one sentence that tells the user what to do.
+ * has an errno (0: none) and a hint: one sentence that tells the user what to do.
  *
  * A function that can fail returns bool or a pointer and takes GError **error last; false or NULL
  * means that error is set, always. */

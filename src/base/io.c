@@ -220,7 +220,8 @@ bool wdr_output_check(const char *path, GError **error)
 	if (is_there && S_ISBLK(st.stx_mode))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"%s is a disk: a file written there would destroy what is on it", path);
-	/* A device or a pipe is written to as it is; a file is made anew beside the old one. */
+	/* A device or a pipe is written to as it is; a file is written beside the old one, and
+	 * renamed. */
 	bool is_made_anew = !is_there || S_ISREG(st.stx_mode);
 	if (access(is_made_anew ? folder : end, W_OK) != 0)
 		return wdr_error_set_errno(error, errno, "%s cannot be written", path);

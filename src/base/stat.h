@@ -19,7 +19,7 @@ int wdr_lstat(const char *path, WdrStat *ret);
 int wdr_fstat(int fd, WdrStat *ret);
 int wdr_stat_below(int folder, const char *name, WdrStat *ret);
 
-/* The file system that the file is on, and the device that a device node stands for. */
+/* The file system that the file is on, and the device that a device node means. */
 dev_t wdr_stat_device(const WdrStat *st);
 dev_t wdr_stat_node(const WdrStat *st);
 /* When the content changed last, in nanoseconds since 1970. */

@@ -131,7 +131,7 @@ static bool run(const WdrWorld *world, const char *const *argv, int ok_below, GE
 
 /* tune2fs makes all checksums anew, which depend on the UUID, and wants a volume that was checked
  * since it was last written to. Both take '?' in a name for the start of options: a link of ours,
- * in a folder of ours, stands for the disk. */
+ * in a folder of ours, means the disk. */
 static bool set_ext(
 	const WdrWorld *world, const WdrDisk *disk, const WdrIdentifiedPart *p, GError **error)
 {

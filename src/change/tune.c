@@ -27,7 +27,7 @@ static const struct {
 		"or lose the drive; check the kernel log, and remove the setting when in doubt" },
 	{ "usb-current", 5, { "usb_max_current_enable", NULL, "1" },
 		"lets all USB ports draw 1.6 A together instead of 0.6 A",
-		"the power supply must give 5 A, or the board itself runs short" },
+		"the power supply must deliver 5 A, or the board may not get enough power" },
 	{ "usb-storage", 0, { NULL, NULL, NULL },
 		"has the older USB storage driver take this bridge, for one that fails with uas",
 		"it is slower" },

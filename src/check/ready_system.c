@@ -15,7 +15,7 @@ enum { TOLD_MAX = 5 };
 
 /* ---- identifiers ---- */
 
-/* Where an identifier stands: char * -> its first place (char *). */
+/* Where an identifier was seen: char * -> its first place (char *). */
 typedef struct {
 	WdrReady *r;
 	GHashTable *places;

@@ -1,4 +1,4 @@
-/* Where the move of this machine stands: none yet, interrupted, finished, booted, arrived. */
+/* The state of this machine's move: none yet, interrupted, finished, booted, arrived. */
 #pragma once
 
 #include "plan/itinerary.h"

@@ -19,7 +19,7 @@ typedef struct {
 	gboolean json, quiet, verbose, no_color, version;
 } WdrGlobals;
 
-/* An option. What it does is said in docs/manual, whose text --help prints. */
+/* An option. What it does is described in docs/manual, whose text --help prints. */
 #define WDR_OPTION(long_name, short_name, kind, into)                                              \
 	{                                                                                          \
 		long_name, short_name, 0, G_OPTION_ARG_##kind, into, NULL, NULL                    \

@@ -1,4 +1,4 @@
-/* wanderitas status: where the move of this machine stands. */
+/* wanderitas status: the state of this machine's move. */
 #include "cli/cli.h"
 
 #include "cli/progress.h"
@@ -11,9 +11,8 @@ static int fail(const WdrGlobals *globals, const GError *error)
 
 	if (globals->json)
 		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
-	g_autofree char *problem =
-		g_strdup_printf("it is unknown whether a move is under way: %s", error->message);
-	wdr_present_status(&out, NULL, problem);
+	/* The reason follows, on stderr. */
+	wdr_present_status(&out, NULL, "it is unknown whether a move is under way");
 	fflush(stdout);
 	return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
 }

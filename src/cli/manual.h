@@ -10,6 +10,6 @@ typedef struct {
 } WdrManual;
 extern const WdrManual wdr_manual[];
 
-/* Prints the help of a command on stdout; "wanderitas" stands for the program itself. False: there
+/* Prints the help of a command on stdout; "wanderitas" means the program itself. False: there
  * is none. */
 bool wdr_manual_print(const char *name);

@@ -1,6 +1,6 @@
 /* Copying differences to an ext volume. Everything is looked up first, then what goes away is let
  * go, so that its room can be used; then contents are written, and last the folders whose names
- * changed are made anew as a whole. */
+ * changed are written again as a whole. */
 #include "copy/apply_changes.h"
 
 #include "base/stop.h"

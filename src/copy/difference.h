@@ -42,7 +42,7 @@ typedef struct {
 	unsigned partition;
 } WdrDifference;
 
-/* Differences (WdrDiff) in the order of the walk; where something else stands in the place of what
+/* Differences (WdrDiff) in the order of the walk; where something else took the place of what
  * was removed, REMOVED comes first. A file is told by size, inode, modification and change time;
  * its content is hashed where these leave a doubt. *ret_begun: seconds when the walk began. */
 bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **ret,

@@ -1,6 +1,6 @@
 /* What the bytes of a disk lie on: a loop device on its file, a partition on its disk, a mapped or
  * RAID device on its members, an image file on the device of its file system. The one place that
- * decides whether two names stand for the same bytes.
+ * decides whether two names mean the same bytes.
  *
  * Sources: loop(4) (LO_GET_STATUS64), Documentation/ABI/stable/sysfs-block of the kernel. */
 #pragma once

@@ -74,7 +74,7 @@ static char *ios_words(const char *ios, const char *key)
 
 WdrLink wdr_link_of_card_bus(const char *ios)
 {
-	/* Both edges of the clock carry data. */
+	/* Data is sent on both edges of the clock. */
 	static const char *const doubled[] = { "DDR50", "DDR52", "HS400" };
 	g_autofree char *timing = ios_words(ios, "\ntiming spec:");
 	guint64 hertz = ios_number(ios, "\nactual clock:");

@@ -5,7 +5,7 @@
 
 typedef struct {
 	char *text;    /* "PCIe 5.0 GT/s x1", "SD bus, SDR104, 200 MHz x 4"; NULL: unknown */
-	uint64_t rate; /* bytes a second that it can carry, encoding taken off; 0: unknown */
+	uint64_t rate; /* bytes a second that it allows, without the encoding; 0: unknown */
 } WdrLink;
 void wdr_link_clear(WdrLink *link);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrLink, wdr_link_clear)

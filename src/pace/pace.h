@@ -40,7 +40,7 @@ typedef struct {
 	uint8_t *buf; /* aligned to a page */
 	size_t len;
 	uint64_t offset;
-	uint64_t begun, ended; /* set by whoever carries it out */
+	uint64_t begun, ended; /* set by the code that measures */
 	int failed;            /* errno; 0: it went well */
 } WdrPaceRequest;
 

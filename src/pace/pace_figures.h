@@ -1,4 +1,4 @@
-/* What was measured of one disk, image, folder or partition, and what there is to say of it. */
+/* What was measured of one disk, image, folder or partition, with warnings and notes. */
 #pragma once
 
 #include "disk/disks.h"
@@ -55,5 +55,5 @@ bool wdr_pace_stretch_find(const WdrWorld *world, const char *disk, const char *
 bool wdr_paced_measure_stretch(const WdrWorld *world, const WdrPaceStretch *stretch, double seconds,
 	WdrPaced **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
-/* Adds what there is to say of its figures: see pace_judge.c. */
+/* Adds warnings and notes on its figures: see pace_judge.c. */
 void wdr_paced_judge(const WdrWorld *world, WdrPaced *p);

@@ -1,4 +1,4 @@
-/* What there is to say of figures: whether they can be relied on, whether the disk is as fast as
+/* Warnings and notes on figures: whether they can be relied on, whether the disk is as fast as
  * its link lets it be, and what the likely cause is where it is not. */
 #include "base/text.h"
 
@@ -10,7 +10,7 @@
 #define MB 1e6
 #define ZEROS_MANY 0.5
 #define FAR_BELOW 0.6   /* of the link's rate */
-#define NEAR_LIMIT 0.75 /* of it: what the link carries is all there is to have */
+#define NEAR_LIMIT 0.75 /* of it: more than the link allows cannot be had */
 #define MORE_THAN_ALL 1.1
 #define PROCESSOR_BUSY 0.9
 
@@ -112,7 +112,7 @@ static void judge_full_link(const WdrWorld *world, WdrPaced *p, const WdrDisk *d
 	if (g_str_has_prefix(text, "USB ") &&
 		g_ascii_strtoull(text + strlen("USB "), NULL, 10) < USB_SUPERSPEED_MBIT)
 		warn(p, "it is as fast as its link lets it be, and that is slow: a USB 3 port and "
-			"cable carry ten times as much");
+			"cable allow ten times as much");
 	else if (best && wdr_link_rate(best) > p->link.rate)
 		warn(p,
 			"it is as fast as its link lets it be; the drive itself can do %s (the "
@@ -170,7 +170,7 @@ static void judge_link(const WdrWorld *world, WdrPaced *p)
 		!wdr_disk_find(world, p->disk, &disk, NULL))
 		return;
 	if (fastest(p) > MORE_THAN_ALL * (double)p->link.rate)
-		warn(p, "that is more than its link can carry: some of it came from a cache");
+		warn(p, "that is more than its link allows: some of it came from a cache");
 	else if (fastest(p) >= NEAR_LIMIT * (double)p->link.rate)
 		judge_full_link(world, p, disk);
 	else if (fastest(p) < FAR_BELOW * (double)p->link.rate)

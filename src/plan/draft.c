@@ -140,7 +140,7 @@ static bool fit_fat(const Fitting *f, WdrItinerary *it, WdrItineraryPart *p,
 	return judge_room(it, p, capacity, need, error);
 }
 
-/* The same size fits; what there is to say is about the identity, which stays. */
+/* The same size fits; the note is about the identifiers, which are kept. */
 static void fit_blocks(WdrItinerary *it, WdrItineraryPart *p)
 {
 	p->bytes = p->from.size;
@@ -175,7 +175,7 @@ static bool fit_all(const Fitting *f, WdrItinerary *it, GError **error)
 
 /* ---- what stays behind ---- */
 
-/* A file that has to be put right must not be left behind, nor a folder that it is in. */
+/* A file that has to be edited must not be left behind, nor a folder that it is in. */
 static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
 {
 	for (guint i = 0; i < it->edits->len; i++) {
@@ -407,7 +407,7 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	it->left = wdr_left_new(options->leave_behind);
 	for (guint i = 0; i < source->system->parts->len; i++) {
 		const WdrSystemPart *p = source->system->parts->pdata[i];
-		/* What logical ones lie in is made anew around them. */
+		/* The extended partition is created again around the logical ones. */
 		bool is_wanted = it->what == WDR_MOVE_EVERYTHING && !p->partition->is_extended;
 		if (is_wanted || p == source->system->root)
 			add_part(it, p);

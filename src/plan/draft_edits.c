@@ -355,7 +355,7 @@ static bool edit_boot_file(
 }
 
 /* Boot files are those of the boot volume, or of root's boot folder; the latter are copied to the
- * new root as well, where they are put right like all the rest. */
+ * new root as well, where they are edited like all the rest. */
 static bool edit_for_root(
 	const Editing *e, const WdrMention *m, const WdrItineraryPart *part, GError **error)
 {

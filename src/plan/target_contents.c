@@ -163,7 +163,7 @@ static char *what_changed(const WdrTargetContent *then, const WdrTargetContent *
 	if (g_strcmp0(then->fs, now->fs) != 0 || g_strcmp0(then->uuid, now->uuid) != 0 ||
 		g_strcmp0(then->label, now->label) != 0) {
 		g_autofree char *is = holds(now);
-		return g_strdup_printf("%s was made anew: %s", was, is);
+		return g_strdup_printf("%s was created again: %s", was, is);
 	}
 	if (then->has_used && now->has_used && then->used != now->used) {
 		g_autofree char *before = wdr_format_size(then->used);

@@ -41,7 +41,7 @@ static const char *const page_style[] = {
 	"td.number{font-variant-numeric:tabular-nums}\n"
 	"tbody tr:last-child td{border-bottom:0}\n"
 	"code,pre{font-family:\"DejaVu Sans Mono\",ui-monospace,monospace;font-size:.85em}\n"
-	"code.command{display:block;white-space:nowrap;overflow-x:auto}\n"
+	"code.command{display:block;overflow-wrap:anywhere}\n"
 	"pre{white-space:pre-wrap;overflow-wrap:anywhere;margin:.4rem 0 1rem;padding:.6rem .75rem;border:1px solid "
 	"var(--line);border-radius:4px;background:var(--paper)}\n"
 	"pre span{display:block}\n"
@@ -80,7 +80,7 @@ static const char *const page_style[] = {
 	"@page{size:A4;margin:16mm 14mm}\n"
 	"@media print{html{font-size:9.5pt}body{background:#fff;font-size:1rem}main{max-width:none;padding:0}"
 	"section{border:0;border-top:1px solid var(--line);border-radius:0;padding:.5rem 0}"
-	"code.command{white-space:normal}h1{font-size:16pt}h2,h3,.soft{break-after:avoid}tr,.disk,.facts div,pre span,li{break-inside:avoid}"
+	"h1{font-size:16pt}h2,h3,.soft{break-after:avoid}tr,.disk,.facts div,pre span,li{break-inside:avoid}"
 	"img,#back,#left,#disks{break-inside:avoid}.badge,.parts,.parts i,.bar,.legend i,pre span{print-color-adjust:"
 	"exact;-webkit-print-color-adjust:exact}}\n"
 };

@@ -262,7 +262,7 @@ void wdr_page_warnings(WdrPage *p)
 	wdr_page_section_end(p);
 }
 
-/* A command stays in one line, however narrow the page is: it is going to be copied. */
+/* A command has lines of its own: it is going to be copied. */
 static void add_way_back(WdrPage *p, const char *text)
 {
 	const char *command = wdr_command_in(text);

@@ -1,6 +1,7 @@
 /* Firmware files and their builds, as text and JSON. */
 #include "present/show_firmware.h"
 
+#include "base/command.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "present/show_steps.h"
@@ -22,10 +23,12 @@ void wdr_present_firmware(const WdrOut *out, const WdrFirmwarePlan *p)
 	g_autofree char *from = wdr_escape(p->from);
 
 	wdr_out_text(out, WDR_STYLE_HEADING, "firmware files on %s, compared with %s\n", on, from);
+	g_autofree char *look = wdr_command("order");
 	if (p->board && p->board->series == 5)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"this board, of the 5 series, needs none of them: its firmware is in an EEPROM "
-			"(the command order shows it)\n");
+			"boards of the 5 series need none of them: their firmware is in an EEPROM; to see "
+			"it: %s\n",
+			look);
 	if (p->list->len == 0) {
 		wdr_out_text(out, WDR_STYLE_FAINT, "neither has any\n");
 		return;

@@ -71,7 +71,7 @@ char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind)
 {
 	const WdrPaceFigure *f = &p->figures[kind];
 
-	/* What is more than it can carry came another way: from a file, or a memory. */
+	/* What is more than the link allows came another way: from a file, or a memory. */
 	if (p->link.rate == 0 || wdr_pace_kind(kind)->is_random ||
 		f->median > LINK_MOST * (double)p->link.rate)
 		return NULL;
@@ -183,7 +183,7 @@ static void show_figures(const WdrOut *out, const WdrPaceRecord *r)
 	wdr_grid_print(g, out);
 }
 
-/* ---- what there is to say ---- */
+/* ---- warnings and notes ---- */
 
 static void append(GString *text, const char *value)
 {
@@ -209,7 +209,7 @@ char *wdr_pace_description(const WdrPaced *p)
 	append(text, p->link.text);
 	if (p->link.rate > 0) {
 		g_autofree char *rate = wdr_pace_number((double)p->link.rate / MB);
-		g_string_append_printf(text, ": carries %s MB/s at most", rate);
+		g_string_append_printf(text, ": %s MB/s at most", rate);
 	}
 	if (p->link.rate > 0 && read > 0 && !p->is_stand_in)
 		g_string_append_printf(

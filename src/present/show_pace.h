@@ -17,7 +17,7 @@ char *wdr_pace_times(const WdrPaceFigure *f, const WdrPaceFigure *base);
 const WdrPaced *wdr_pace_base(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
 /* "9.1 x mmcblk0", "as mmcblk0"; NULL: there is nothing to compare it with. The caller's. */
 char *wdr_pace_verdict(const WdrPaceRecord *r, WdrPaceKind kind, const WdrPaced *p);
-/* What its link carries, beside what came through it: "of 500", in MB/s; NULL: unknown, a figure of
+/* What its link allows, beside what came through it: "of 500", in MB/s; NULL: unknown, a figure of
  * small requests, which no link limits, or one that cannot have come through it. The caller's. */
 char *wdr_pace_link(const WdrPaced *p, WdrPaceKind kind);
 /* The largest figure of all, in bytes a second: bars of one table have one scale. */

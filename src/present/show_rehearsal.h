@@ -9,7 +9,7 @@
  * was treated as unplugged; NULL: all others were. */
 void wdr_present_rehearsal(const WdrOut *out, const char *name, const char *medium,
 	const char *without, const WdrRehearsal *r);
-/* "rehearsed: NAME boots" and, if need be, why not or what there is to say of it: for the end of
+/* "rehearsed: NAME boots" and, if need be, why not, or the warnings: for the end of
  * another report. `how`: "rehearsed", or what it was else. */
 void wdr_present_verdict(
 	const WdrOut *out, const char *how, const char *name, const WdrRehearsal *r);

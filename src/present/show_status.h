@@ -1,4 +1,4 @@
-/* Where the move of this machine stands, and what comes next, as text and JSON. */
+/* The state of this machine's move, and the next command, as text and JSON. */
 #pragma once
 
 #include "check/status.h"

@@ -169,7 +169,7 @@ static void mention_row(WdrGrid *g, const WdrMention *m, const WdrFinding *f)
 		cells);
 }
 
-/* What there is to say of mentions, once for all places with the same to say of the same
+/* Advice on mentions, once for all places with the same advice on the same
  * identifier: `lines` (char *) in the order of the first place, `places` (GString) the places of
  * each. */
 typedef struct {

@@ -20,7 +20,7 @@ void wdr_memory_volume_link(WdrMemoryVolume *m, const char *path, uint64_t id);
 /* Content, in rising order without overlaps; ranges not given are holes. */
 void wdr_memory_volume_put(
 	WdrMemoryVolume *m, uint64_t id, uint64_t offset, const void *data, size_t len);
-/* Bytes that a seed gives, the same on every machine, made anew at each reading. */
+/* Bytes that a seed gives, the same on every machine, computed at each reading. */
 void wdr_memory_volume_generate(
 	WdrMemoryVolume *m, uint64_t id, uint64_t offset, uint64_t len, uint64_t seed);
 void wdr_memory_volume_preallocate(WdrMemoryVolume *m, uint64_t id, uint64_t offset, uint64_t len);

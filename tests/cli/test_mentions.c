@@ -102,7 +102,7 @@ START_TEST(two_disks_with_the_same_names)
 	SupRun run = BOARD_RUN(b, "survey", "--mentions");
 	bench_expect(&run, 1, "mmcblk1p1 and nvme0n1p1");
 	bench_expect(&run, 1, "the kernel takes whichever of them it sees first");
-	bench_expect(&run, 1, "2 volumes carry the label 'sound'");
+	bench_expect(&run, 1, "2 volumes have the label 'sound'");
 	bench_expect(&run, 1, "on another disk");
 }
 END_TEST

@@ -225,11 +225,11 @@ static const struct {
 	const char *command, *text;
 } arrivals[] = {
 	{ "mkfs.ext4 -q -F -L films -E offset=$((301 << 20)) \"$0\" 300M",
-		"partition 2 (nothing, 900 MiB) was made anew: ext4, label films" },
+		"partition 2 (nothing, 900 MiB) was created again: ext4, label films" },
 	{ "debugfs -w -R 'write /etc/hostname a' \"$0?offset=1048576\"",
 		"partition 1 (ext4, label music, 300 MiB) was written to" },
 	{ "tune2fs -L terns \"$0?offset=1048576\"",
-		"partition 1 (ext4, label music, 300 MiB) was made anew: ext4, label terns" },
+		"partition 1 (ext4, label music, 300 MiB) was created again: ext4, label terns" },
 	{ "echo ',,' | sfdisk -q --append \"$0\"", "partition 3 (nothing, 846 MiB) was not there" },
 	{ "sfdisk -q --delete \"$0\" 2", "partition 2 (nothing, 900 MiB) is gone" },
 	{ "echo ,800M | sfdisk -q -N 2 \"$0\"",

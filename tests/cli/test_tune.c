@@ -72,7 +72,7 @@ static const struct {
 	{ "sfdisk -q --delete dev/mmcblk0 1", { "tune", "--on", "mmcblk0" }, 3,
 		"has no config.txt" },
 
-	{ ":", { "firmware" }, 0, "needs none of them: its firmware is in an EEPROM" },
+	{ ":", { "firmware" }, 0, "need none of them: their firmware is in an EEPROM" },
 	{ "mdel -i dev/mmcblk0@@4M ::bootcode.bin ::fixup4.dat ::start4.elf", { "firmware" }, 0,
 		"neither has any\n" },
 	{ "is raspberrypi,4-model-b brcm,bcm2711", { "firmware" }, 2,

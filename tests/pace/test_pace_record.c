@@ -206,7 +206,7 @@ static const struct {
 	{ "nvme0n1", "480\n", "PCIe 5.0 GT/s x1", 440e6, false, false, 0.01, 0,
 		{ "the drive itself can do PCIe 8.0 GT/s x4" } },
 	{ "nvme0n1", "480\n", "PCIe 5.0 GT/s x1", 2000e6, false, false, 0.01, 0,
-		{ "more than its link can carry" } },
+		{ "more than its link allows" } },
 	{ "mmcblk0", "480\n", "sd uhs SDR104, 200 MHz x 4", 43e6, false, false, 0.01, 0,
 		{ "at 43 % of it. Likely causes: most cards are slower than their bus" } },
 	{ "mmcblk0", "480\n", NULL, 43e6, true, false, 0.01, 0,

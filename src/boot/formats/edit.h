@@ -15,7 +15,7 @@ typedef struct {
 	unsigned number; /* of the partition */
 	char *file;      /* path on its volume */
 	const WdrFormat *format;
-	bool is_image;      /* a loader image: its checksums are made anew */
+	bool is_image;      /* a loader image: its checksums are computed again */
 	bool is_on_source;  /* made in place on the source, whose original is kept; else on the way
 			     */
 	WdrHash before;     /* of the whole file as it must be found */

@@ -30,5 +30,6 @@ bool wdr_loader_image_parse(const void *bytes, size_t len, WdrLoaderImage *ret,
 void wdr_loader_image_seal(uint8_t *bytes, const WdrLoaderImage *before, ptrdiff_t delta);
 /* Puts a header around a file's bytes (of a script: its text). The caller's. */
 GBytes *wdr_loader_image_wrap(uint8_t type, const char *name, const void *data, size_t len);
-/* Puts the header of an image, sizes and checksums made anew, around other data. The caller's. */
+/* Puts the header of an image, with sizes and checksums computed again, around other data. The
+ * caller's. */
 GBytes *wdr_loader_image_rewrap(const void *header, const void *data, size_t len);

@@ -87,7 +87,8 @@ struct WdrFormat {
 	const char *name; /* as in a places file */
 	const char *title;
 	WdrReadFunc read;
-	bool is_image;    /* wrapped in a loader image: its checksums are made anew after an edit */
+	bool is_image; /* wrapped in a loader image: its checksums are computed again after an edit
+			*/
 	size_t bytes_max; /* larger files are left alone */
 };
 /* No file that is changed is larger: the largest of any format's bytes_max. */

@@ -1,6 +1,6 @@
 /* Decides which identifier replaces another, and in which form.
  *
- * A UUID or label as root= needs an initramfs; a PARTUUID does not. A label that two volumes carry
+ * A UUID or label as root= needs an initramfs; a PARTUUID does not. A label that two volumes have
  * while the old disk is in is no identifier. So a mention by UUID, PARTUUID or path keeps its form
  * where that works at its place, and one by label becomes a UUID or PARTUUID. */
 #include "boot/formats/rewrite.h"

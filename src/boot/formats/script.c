@@ -1,5 +1,5 @@
 /* Loader scripts: U-Boot's shell. A script is a program, and what it does cannot always be known
- * without running it; words that name a device literally can be found and put right. */
+ * without running it; words that name a device literally can be found and corrected. */
 #include "boot/formats/mention.h"
 
 #include <string.h>

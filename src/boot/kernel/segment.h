@@ -1,6 +1,6 @@
 /* One more segment for an initramfs: an archive (newc, plain) with modules, the indexes that name
  * them, and the list of what is loaded at the start. What comes later takes the place of what came
- * before, so it stands at the end and everything before it stays as it is. */
+ * before, so it comes last and everything before it stays as it is. */
 #pragma once
 
 #include "boot/kernel/initramfs.h"

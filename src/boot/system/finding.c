@@ -142,7 +142,7 @@ static void judge_form(const Looking *l)
 	bool is_system = m->use == WDR_USE_ROOT || m->use == WDR_USE_BOOT;
 
 	if (f->names->len > 1 && m->identifier.kind == WDR_BY_LABEL)
-		advise(f, "%u volumes carry the label '%s'", f->names->len, m->identifier.value);
+		advise(f, "%u volumes have the label '%s'", f->names->len, m->identifier.value);
 	if (f->names->len == 1 && m->identifier.kind == WDR_BY_PATH)
 		advise(f, "a device path: the name changes with the disks that are plugged in");
 	if (l->is_case_off)

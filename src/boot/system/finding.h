@@ -1,4 +1,4 @@
-/* What a mention comes to among all disks that were surveyed, and what there is to say of it. */
+/* What a mention names among all surveyed disks, and the advice on it. */
 #pragma once
 
 #include "boot/system/survey.h"

@@ -1,5 +1,5 @@
 /* Changing a volume that was built, while nobody has it mounted: inodes and their content are let
- * go and made anew by the builder's own code, whose serials are inode numbers here. */
+ * go and are created again by the builder's own code, whose serials are inode numbers here. */
 #include "volume/ext/ext_priv.h"
 
 #include <string.h>
@@ -183,7 +183,8 @@ bool wdr_ext_change_metadata(WdrExtChange *c, uint64_t id, const WdrEntry *entry
 	uint64_t blocks = ext2fs_get_stat_i_blocks(fs_of(c), (struct ext2_inode *)was) /
 				  (fs_of(c)->blocksize / 512) -
 			  (had_block ? 1 : 0);
-	/* The content with its size stays; everything else is made anew, the room for xattrs too.
+	/* The content with its size stays; everything else is written again, the space for xattrs
+	 * too.
 	 */
 	wdr_ext_inode_put_metadata(entry, size, in);
 	in->i_flags |= was->i_flags & ~wdr_ext_kept_flags & ~(uint32_t)EXT4_HUGE_FILE_FL;

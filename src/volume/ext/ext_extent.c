@@ -3,7 +3,7 @@
  *   header: magic(2) entries(2) room(2) depth(2) generation(4)
  *   leaf:   logical(4) length(2) start_high(2) start_low(4)      length above 32768: unwritten
  *   index:  logical(4) block_low(4) block_high(2) unused(2)
- * Up to four entries stand in the inode; a block ends in a checksum.                            */
+ * Up to four entries fit in the inode; a block ends in a checksum.                            */
 #include "volume/ext/ext_priv.h"
 
 #include "base/cursor.h"
