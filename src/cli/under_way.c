@@ -115,9 +115,9 @@ int wdr_cli_fail_begun(const WdrGlobals *globals, const WdrWorld *world, GError 
 	g_autofree char *resume = wdr_command("move", "--resume", result->state);
 	if (result->has_changed_source)
 		wdr_error_hint(&error,
-			"%s is complete, but boot files on the source may be half changed. "
-			"Restore them, then continue with move --resume. To restore them: %s",
-			it->target.name, undo);
+			"%s is complete, but boot files on the source may be half changed. To restore "
+			"them and continue: %s && %s",
+			it->target.name, undo, resume);
 	else
 		wdr_error_hint(&error,
 			"%s is unfinished, is marked so, and will not boot; the source %s. To start over, "

@@ -2,6 +2,7 @@
  * field by field before anything believes it. */
 #include "plan/itinerary.h"
 
+#include "base/command.h"
 #include "base/io.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -125,10 +126,17 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 
 /* ---- reading ---- */
 
+static void hint_at_draft(GError **error)
+{
+	g_autofree char *draw = wdr_command("draft", "--to", "DISK", "-o", "FILE");
+
+	wdr_error_hint(error, "to draw a new one: %s", draw);
+}
+
 static bool bad(GError **error, const char *what)
 {
 	wdr_error_set(error, WDR_ERROR_FORMAT, "the itinerary is damaged: %s", what);
-	wdr_error_hint(error, "draw a new one: draft --to DISK -o FILE");
+	hint_at_draft(error);
 	return false;
 }
 
@@ -466,7 +474,7 @@ static bool check_format(json_t *root, GError **error)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"the itinerary is in format '%s'; this program knows '%s'", format, FORMAT_NAME);
-	wdr_error_hint(error, "draw a new one with this version: draft --to DISK -o FILE");
+	hint_at_draft(error);
 	return false;
 }
 

@@ -61,8 +61,8 @@ static void show_changes(const WdrOut *out, const GPtrArray *changes, guint most
 	}
 	wdr_grid_print(g, out);
 	if (changes->len > most)
-		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"... and %u more (catchup --verbose shows all)\n", changes->len - most);
+		wdr_out_text(out, WDR_STYLE_PLAIN, "... and %u more (--verbose lists all)\n",
+			changes->len - most);
 }
 
 static void show_edited(const WdrOut *out, const WdrCaughtUp *c)

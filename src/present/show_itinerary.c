@@ -336,9 +336,9 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			it->source.name, undo);
 	else if (r->has_taken_steps)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  source      %s was changed by the steps of --with (rewind restores it);\n"
-			"              the move itself only read it\n",
-			it->source.name);
+			"  source      %s was changed by the steps of --with; the move itself only read\n"
+			"              it; to restore it: %s\n",
+			it->source.name, undo);
 	else
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  source      %s is unchanged and still bootable\n", it->source.name);

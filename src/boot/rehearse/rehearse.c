@@ -154,8 +154,7 @@ char *wdr_walk_readdress(const WdrWalk *w, const char *option)
 	/* A mounted file system keeps its UUID. */
 	if (!w->how->fix_on && g_strcmp0(option, "--renew") == 0)
 		return g_strdup(
-			"boot from another disk, and give this one new identifiers from there "
-			"(readdress --renew)");
+			"boot from another disk, and give this one new identifiers from there");
 	return wdr_command("readdress", on, option ? option : "", "--write");
 }
 
