@@ -3,6 +3,8 @@
 
 #include "base/text.h"
 
+#include <string.h>
+
 #define ESCAPED "escaped"
 
 json_t *wdr_json_text(const char *text)
@@ -71,4 +73,25 @@ void wdr_json_print(const json_t *document, FILE *file)
 {
 	json_dumpf(document, file, JSON_INDENT(2) | JSON_REAL_PRECISION(6));
 	fputc('\n', file);
+}
+
+char *wdr_json_load_problem(const json_error_t *e)
+{
+	const char *what = strstr(e->text, "duplicate object key") ? "a key is given twice"
+			   : strstr(e->text, "too big")            ? "a number is too large"
+								   : "this is not JSON";
+
+	return g_strdup_printf("line %d, column %d: %s", e->line, e->column, what);
+}
+
+char *wdr_json_unpack_problem(const json_error_t *e)
+{
+	static const char missing[] = "Object item not found: ";
+	static const char other[] = "Expected ";
+
+	if (g_str_has_prefix(e->text, missing))
+		return g_strdup_printf("%s is missing", e->text + strlen(missing));
+	return g_str_has_prefix(e->text, other)
+		       ? g_strdup_printf("expected %s", e->text + strlen(other))
+		       : g_strdup("a value is of another kind than expected");
 }

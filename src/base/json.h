@@ -16,6 +16,10 @@ json_t *wdr_json_bytes(const char *text);
 /* And back, from an object's key. NULL: there is null, something else, or no such key. The
  * caller's. */
 char *wdr_json_optional(const json_t *object, const char *key);
+/* What the library found wrong, in our words: "line 3, column 7: this is not JSON" of json_loadb(),
+ * "made_by is missing" of json_unpack_ex(). The caller's. */
+char *wdr_json_load_problem(const json_error_t *e);
+char *wdr_json_unpack_problem(const json_error_t *e);
 /* Puts the escaped form in the place of every such object, deep down: for people. */
 void wdr_json_show(json_t *document);
 /* As a document of its own, indented, with a line end. */

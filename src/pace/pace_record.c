@@ -304,9 +304,9 @@ bool wdr_pace_record_parse(
 	g_autoptr(json_t) root = json_loadb(text, len, JSON_REJECT_DUPLICATES, &e);
 
 	if (!root) {
-		wdr_error_set(error, WDR_ERROR_FORMAT,
-			"%s is no record of pace: line %d, column %d: %s", name, e.line, e.column,
-			e.text);
+		g_autofree char *problem = wdr_json_load_problem(&e);
+		wdr_error_set(
+			error, WDR_ERROR_FORMAT, "%s is no record of pace: %s", name, problem);
 		return false;
 	}
 	if (!check_format(root, error)) {

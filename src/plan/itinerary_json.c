@@ -142,7 +142,8 @@ static bool bad(GError **error, const char *what)
 
 static bool unpack_failed(GError **error, const char *where, const json_error_t *e)
 {
-	g_autofree char *what = g_strdup_printf("%s: %s", where, e->text);
+	g_autofree char *problem = wdr_json_unpack_problem(e);
+	g_autofree char *what = g_strdup_printf("%s: %s", where, problem);
 
 	return bad(error, what);
 }
@@ -488,10 +489,12 @@ bool wdr_itinerary_from_json(const char *json_text, size_t len, WdrItinerary **r
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
 	g_autoptr(json_t) root = json_loadb(json_text, len, JSON_REJECT_DUPLICATES, &e);
 
-	if (!root)
-		return wdr_error_set(error, WDR_ERROR_FORMAT,
-			"the itinerary cannot be read: line %d, column %d: %s", e.line, e.column,
-			e.text);
+	if (!root) {
+		g_autofree char *problem = wdr_json_load_problem(&e);
+		wdr_error_set(error, WDR_ERROR_FORMAT, "the itinerary cannot be read: %s", problem);
+		hint_at_draft(error);
+		return false;
+	}
 	if (!check_format(root, error))
 		return false;
 	if (json_unpack_ex(root, &e, 0, "{s:s, s:s, s:I, s:o, s:o, s:s, s:s, s?i}", "what", &what,

@@ -89,6 +89,8 @@ bool wdr_layout_arrange(WdrItinerary *it, const WdrLayoutRoom *room, GError **er
 		g_autofree char *missing = wdr_format_size(need + ROOT_MIN_BYTES - end);
 		wdr_error_set(error, WDR_ERROR_NO_SPACE,
 			"the target %s is too small by more than %s", it->target.name, missing);
+		wdr_error_hint(error, "nothing was written; use a larger target%s",
+			room->leave_free ? ", or ask for less --leave-free" : "");
 		return false;
 	}
 	for (guint i = 0; i < it->parts->len; i++) {
