@@ -333,7 +333,7 @@ static bool look(Apply *a, const WdrListEntry *p, WdrEntry *ret, bool *ret_is_th
 static void redescribe(Apply *a, WdrDiff *diff, const WdrEntry *entry, WdrHash content)
 {
 	WdrListEntry now;
-	WdrCopied copied = { diff->now.path, entry, NULL, content, diff->now.id };
+	WdrCopied copied = { diff->now.path, entry, NULL, content, diff->now.id, 0 };
 
 	wdr_list_entry_describe(a->hasher, &copied, &now);
 	wdr_list_entry_clear(&diff->now);

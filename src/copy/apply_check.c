@@ -156,7 +156,7 @@ static bool check_entry(Check *c, const WdrDiff *diff, uint64_t id, GError **err
 	if (!wdr_volume_stat(c->medium, &node, &entry, error) ||
 		(is_read && !hash_node(c, &node, &entry, &content, error)))
 		return false;
-	WdrCopied copied = { diff->now.path, &entry, NULL, content, 0 };
+	WdrCopied copied = { diff->now.path, &entry, NULL, content, 0, 0 };
 	wdr_list_entry_describe(c->hasher, &copied, &got);
 	g_autofree char *what = wdr_list_entry_difference(&diff->now, &got);
 	return !what || wdr_error_set(error, WDR_ERROR_IO,

@@ -225,7 +225,7 @@ static bool is_untouched(const Search *s, const WdrListEntry *was, const WdrJob 
 /* All that is known of it. */
 static bool look_closely(Search *s, WdrJob *job, WdrListEntry *ret, GError **error)
 {
-	WdrCopied copied = { job->path, &job->entry, job->link_to, { 0, 0 }, job->id };
+	WdrCopied copied = { job->path, &job->entry, job->link_to, { 0, 0 }, job->id, 0 };
 	WdrNode node = { job->id, job->path };
 	g_autoptr(GError) local = NULL;
 	g_auto(WdrEntry) entry = { 0 };

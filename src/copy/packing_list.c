@@ -28,8 +28,9 @@ struct WdrPacking {
 	GString *line; /* the one being made */
 	char *read;    /* the one read */
 	size_t read_size;
-	WdrListEntry next; /* it as an entry */
-	bool is_ahead;     /* it was read but not yet used */
+	WdrListEntry next;           /* it as an entry */
+	bool is_ahead;               /* it was read but not yet used */
+	const WdrReadBehind *behind; /* NULL: contents are all read */
 };
 
 static WdrPacking *packing_new(const char *path, FILE *file)
@@ -208,6 +209,21 @@ void wdr_packing_back(WdrPacking *p)
 	p->is_ahead = true;
 }
 
+void wdr_packing_trust(WdrPacking *p, const WdrReadBehind *behind)
+{
+	p->behind = behind;
+}
+
+/* What was read behind the writer: its content is the list's if it lies where it was read. */
+static void take_known(
+	const WdrPacking *p, const WdrCopied *copied, const WdrListEntry *want, WdrListEntry *got)
+{
+	if (copied->places == 0 || !p->behind)
+		return;
+	if (wdr_read_behind_holds(p->behind, copied->id, copied->places, want->content))
+		got->content = want->content;
+}
+
 bool wdr_packing_compare(void *packing, const WdrCopied *copied, GError **error)
 {
 	WdrPacking *p = packing;
@@ -226,6 +242,7 @@ bool wdr_packing_compare(void *packing, const WdrCopied *copied, GError **error)
 		return wdr_error_set(error, WDR_ERROR_IO,
 			"read back from the target: '%s' was never copied", copied->path);
 	wdr_list_entry_describe(p->hasher, copied, &got);
+	take_known(p, copied, want, &got);
 	g_autofree char *what = wdr_list_entry_difference(want, &got);
 	if (!what)
 		return true;

@@ -12,6 +12,7 @@
 #pragma once
 
 #include "copy/list_entry.h"
+#include "copy/read_behind.h"
 
 typedef struct WdrPacking WdrPacking;
 
@@ -43,6 +44,8 @@ bool wdr_packing_next(
 	WdrPacking *p, const WdrListEntry **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* It shall be the next one once more. */
 void wdr_packing_back(WdrPacking *p);
+/* Contents that were not read again are compared with what this vouches for. Borrowed. */
+void wdr_packing_trust(WdrPacking *p, const WdrReadBehind *behind);
 /* As WdrCopy.record: the entry must be the list's next one, in every respect. A /lost+found that
  * the list does not have is passed over. */
 bool wdr_packing_compare(void *packing, const WdrCopied *copied, GError **error);

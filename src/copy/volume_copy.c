@@ -24,6 +24,7 @@ enum {
 	BATCHES_AHEAD = 2,
 	REPORT_EVERY_US = 200000,
 	CHECKPOINT_EVERY_US = 20 * 1000000,
+	TELL_WRITTEN_BYTES = 32 * 1024 * 1024,
 };
 
 struct WdrCopyCount {
@@ -124,6 +125,8 @@ static void report(WdrCopyRun *r)
 	g_mutex_lock(&r->lock);
 	p.bytes_done = r->count ? wdr_copy_count_bytes(r->count) : r->read_bytes;
 	p.entries_done = r->entries;
+	p.bytes_waiting = r->copy->waiting ? r->copy->waiting(r->copy->waiting_data) : 0;
+	p.reads_behind = r->copy->waiting != NULL;
 	p.bytes_read = r->count ? r->copy->total.bytes_done + r->read_bytes : 0;
 	g_mutex_unlock(&r->lock);
 	if (p.bytes_total > 0)
@@ -264,6 +267,15 @@ static bool put_chunk(
 	return piece.len == 0 || b->ops->piece(b, &piece, c->data + head.len, error);
 }
 
+static bool tell_written(
+	const WdrCopyRun *r, const WdrJob *job, const WdrHash *content, GError **error)
+{
+	const WdrCopy *c = r->copy;
+
+	return !c->written ||
+	       c->written(c->written_data, job->path, job->entry.size, content, error);
+}
+
 /* One file, from its first to its last chunk. Without a builder (reading back) the chunks are only
  * counted; the reader has hashed them. */
 static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **error)
@@ -278,18 +290,26 @@ static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **er
 	g_mutex_unlock(&r->lock);
 	if (b && !job->reached && !b->ops->begin_file(b, &at, &job->entry, error))
 		return false;
-	for (;;) {
+	for (uint64_t told = 0;;) {
 		WdrChunk *chunk = take_chunk(r, job, &is_end);
 		if (is_end)
 			break;
+		told += chunk->piece.len;
 		bool is_fine = !b || put_chunk(r, w, job, chunk, error);
 		give_room(r, chunk);
 		if (!is_fine) {
 			g_prefix_error(error, "%s: ", job->path);
 			return false;
 		}
+		if (told < TELL_WRITTEN_BYTES)
+			continue;
+		told = 0;
+		if (b && !tell_written(r, job, NULL, error))
+			return false;
 	}
-	return r->is_stopping || !b || b->ops->end_file(b, error);
+	if (r->is_stopping || !b)
+		return true;
+	return b->ops->end_file(b, error) && tell_written(r, job, &job->hash, error);
 }
 
 static bool tell_missed(WdrCopyRun *r, const char *path, const WdrDamage *damage, GError **error)
@@ -309,7 +329,7 @@ static bool record_jobs(WdrCopyRun *r, const WdrBatch *w, guint from, guint to, 
 		if (has_missed && !tell_missed(r, job->path, job->damage, error))
 			return false;
 		WdrCopied copied = { job->path, &job->entry, job->link_to,
-			job->content ? job->hash : nothing, job->id };
+			job->content ? job->hash : nothing, job->id, job->places };
 		if (r->copy->record && !r->copy->record(r->copy->data, &copied, error))
 			return false;
 	}
@@ -402,7 +422,8 @@ bool wdr_copy_volume(
 		.count = count,
 		.entries = copy->total.entries_done,
 		.checkpoint_at = g_get_monotonic_time(),
-		.checkpoint_bytes = copy->total.bytes_done };
+		.checkpoint_bytes = copy->total.bytes_done,
+		.read_bytes = copy->total.is_reading_back ? copy->total.bytes_done : 0 };
 	GThread *readers[READERS];
 
 	WdrBatch *open = NULL;

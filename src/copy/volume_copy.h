@@ -16,6 +16,8 @@ typedef struct {
 	const char *link_to; /* path of the first name of a hard link; NULL: this is the first */
 	WdrHash content;     /* of a file: of its bytes; otherwise of nothing */
 	uint64_t id;         /* of the source's node: its inode number, where it has one */
+	uint64_t places; /* where its content lies, which was not read: WdrCopy.is_known said so;
+			    0: it was read, or there is none */
 } WdrCopied;
 
 /* Paths (char *) of files that get other contents on the way (GBytes *). */
@@ -42,6 +44,18 @@ typedef struct {
 	 * names in a folder. */
 	bool (*missed)(void *data, const char *path, const WdrDamage *damage, GError **error);
 	void *miss_data;
+	/* Called after each file that was given to the builder and ended; of a large one also in
+	 * between, with `content` NULL. NULL: nobody asks. */
+	bool (*written)(void *data, const char *path, uint64_t size, const WdrHash *content,
+		GError **error);
+	void *written_data;
+	/* Of a node whose content was read before and needs not be read again if it lies where it
+	 * did then, which the record has to see to. From several threads. NULL: none is. */
+	bool (*is_known)(void *data, uint64_t id);
+	void *known_data;
+	/* Bytes that wait to be read back, behind the writer; NULL: that is not done. */
+	uint64_t (*waiting)(void *data);
+	void *waiting_data;
 	WdrProgress total; /* what on_progress is to count up to */
 	/* Called now and then between entries, and within long files, when everything before is
 	 * recorded; `state` is what resume_from needs to go on from here. NULL: no checkpoints. */

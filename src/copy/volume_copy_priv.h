@@ -30,6 +30,7 @@ typedef struct {
 	char *link_to;       /* a further hard link; no content */
 	WdrContent *content; /* non-empty files only */
 	WdrHash hash;
+	uint64_t places;     /* as in WdrCopied */
 	WdrDamage *damage;   /* NULL: nothing may be missing */
 	WdrReached *reached; /* what an earlier run copied of it; NULL: it is to be begun */
 	/* Shared between a reader and the writer, under the copy's lock. */

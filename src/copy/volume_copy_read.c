@@ -162,6 +162,21 @@ static void begin_reading(WdrCopyRun *r, WdrJob *job, WdrHasher *hasher)
 			job->reached->missing->len);
 }
 
+/* Nobody reads what somebody vouches for at these places. */
+static bool is_known(WdrCopyRun *r, WdrJob *job)
+{
+	if (!r->copy->is_known || !r->copy->is_known(r->copy->known_data, job->id))
+		return false;
+	job->places = wdr_content_places(job->content);
+	if (job->places == 0)
+		return false;
+	g_mutex_lock(&r->lock);
+	job->is_read = true;
+	g_cond_broadcast(&r->changed);
+	g_mutex_unlock(&r->lock);
+	return true;
+}
+
 static bool read_job(WdrCopyRun *r, WdrJob *job, WdrHasher *hasher, GError **error)
 {
 	uint64_t pos = job->reached ? job->reached->mark.at : 0;
@@ -189,7 +204,7 @@ void *wdr_copy_read_thread(void *data)
 	GError *error = NULL;
 
 	for (WdrJob *job; (job = take_job(r));) {
-		if (!read_job(r, job, hasher, &error)) {
+		if (!is_known(r, job) && !read_job(r, job, hasher, &error)) {
 			wdr_copy_run_fail(r, error);
 			return NULL;
 		}

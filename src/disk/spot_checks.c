@@ -64,6 +64,13 @@ bool wdr_spots_take(WdrSpots *s, uint64_t start, uint64_t len, uint64_t distance
 	return true;
 }
 
+void wdr_spots_note(WdrSpots *s, uint64_t at, const void *block)
+{
+	const Spot spot = { at, wdr_hash(block, SPOT_BYTES) };
+
+	g_array_append_val(s->list, spot);
+}
+
 bool wdr_spots_check(const WdrSpots *s, GError **error)
 {
 	for (guint i = 0; i < s->list->len; i++) {

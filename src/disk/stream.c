@@ -22,6 +22,7 @@ struct WdrStream {
 	size_t buffer_bytes;
 	WdrStreamDone done;
 	void *data;
+	uint64_t handed;    /* bytes */
 	Buffer *filling;    /* NULL: none taken */
 	GAsyncQueue *empty; /* Buffer */
 	GAsyncQueue *full;  /* Buffer; the stream itself as the end mark */
@@ -129,6 +130,7 @@ bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset
 {
 	const uint8_t *at = buf;
 
+	s->handed += len;
 	while (len > 0) {
 		Buffer *b = s->filling;
 		if (b && (b->offset + b->len != offset || b->lead + b->len >= s->buffer_bytes)) {
@@ -148,6 +150,11 @@ bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset
 		offset += part;
 	}
 	return true;
+}
+
+uint64_t wdr_stream_handed(const WdrStream *s)
+{
+	return s->handed;
 }
 
 bool wdr_stream_drain(WdrStream *s, GError **error)

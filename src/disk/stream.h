@@ -16,6 +16,9 @@ WdrStream *wdr_stream_new(
 /* An error of an earlier request is reported by the next call, whichever that is. */
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Bytes that were handed over so far; `done` counts up to it. Only the caller of the writes may
+ * ask. */
+uint64_t wdr_stream_handed(const WdrStream *s);
 /* Waits until all is written. Needed before what was written is read or changed by other ways. */
 bool wdr_stream_drain(WdrStream *s, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Drops what was not drained. */

@@ -25,8 +25,6 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { HELD_BYTES = 64 * 1024 };
-
 void wdr_last_part_clear(WdrLastPart *h)
 {
 	g_clear_pointer(&h->dev, wdr_blockdev_free);
@@ -38,8 +36,8 @@ void wdr_last_part_begin(WdrMoveRun *m, WdrLastPart *ret)
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
 
 	ret->part = p;
-	ret->dev = wdr_blockdev_new_held(m->disks.target, p->to.start, p->to.size, HELD_BYTES);
-	ret->seen = wdr_blockdev_new_held(m->disks.medium, p->to.start, p->to.size, HELD_BYTES);
+	ret->dev = wdr_blockdev_new_held(m->disks.target, p->to.start, p->to.size, WDR_HELD_BYTES);
+	ret->seen = wdr_blockdev_new_held(m->disks.medium, p->to.start, p->to.size, WDR_HELD_BYTES);
 	m->last_part = ret;
 }
 
@@ -52,11 +50,11 @@ static char *hold_file(const WdrMoveRun *m)
  * that is left of it. */
 bool wdr_last_part_save(WdrMoveRun *m, GError **error)
 {
-	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *head = g_malloc(WDR_HELD_BYTES);
 	g_autofree char *path = hold_file(m);
 
-	return wdr_blockdev_read(m->last_part->dev, head, HELD_BYTES, 0, error) &&
-	       wdr_record_write(path, head, HELD_BYTES, error);
+	return wdr_blockdev_read(m->last_part->dev, head, WDR_HELD_BYTES, 0, error) &&
+	       wdr_record_write(path, head, WDR_HELD_BYTES, error);
 }
 
 void wdr_last_part_forget(const WdrMoveRun *m)
@@ -71,7 +69,7 @@ bool wdr_last_part_put_note(WdrMoveRun *m, GError **error)
 	uint8_t note[512] = WDR_UNFINISHED_NOTE;
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
 
-	return wdr_blockdev_zero(m->disks.target, p->to.start, HELD_BYTES, error) &&
+	return wdr_blockdev_zero(m->disks.target, p->to.start, WDR_HELD_BYTES, error) &&
 	       wdr_blockdev_write(m->disks.target, note, sizeof(note), p->to.start, error) &&
 	       wdr_blockdev_flush(m->disks.target, error);
 }
@@ -90,13 +88,13 @@ static bool hide(WdrMoveRun *m, GError **error)
 
 bool wdr_last_part_take(WdrMoveRun *m, WdrLastPart *ret, GError **error)
 {
-	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *head = g_malloc(WDR_HELD_BYTES);
 	const WdrItineraryPart *p = wdr_move_run_last(m->it);
 
 	wdr_last_part_begin(m, ret);
 	*m->has_begun = true;
-	return wdr_blockdev_read(m->disks.medium, head, HELD_BYTES, p->to.start, error) &&
-	       wdr_blockdev_write(ret->dev, head, HELD_BYTES, 0, error) &&
+	return wdr_blockdev_read(m->disks.medium, head, WDR_HELD_BYTES, p->to.start, error) &&
+	       wdr_blockdev_write(ret->dev, head, WDR_HELD_BYTES, 0, error) &&
 	       wdr_last_part_save(m, error) &&
 	       wdr_logbook_mark(m->records.logbook, WDR_MARK_HELD, error) && hide(m, error);
 }
@@ -112,19 +110,19 @@ bool wdr_last_part_resume(WdrMoveRun *m, WdrLastPart *ret, bool has_head, GError
 		return false;
 	if (!has_head)
 		return true;
-	if (!wdr_record_read(path, HELD_BYTES, &head, &len, error))
+	if (!wdr_record_read(path, WDR_HELD_BYTES, &head, &len, error))
 		return false;
-	if (len != HELD_BYTES)
+	if (len != WDR_HELD_BYTES)
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is incomplete", path);
 	return wdr_blockdev_write(ret->dev, head, len, 0, error);
 }
 
 bool wdr_last_part_look(WdrLastPart *h, GError **error)
 {
-	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *head = g_malloc(WDR_HELD_BYTES);
 
-	return wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) &&
-	       wdr_blockdev_write(h->seen, head, HELD_BYTES, 0, error);
+	return wdr_blockdev_read(h->dev, head, WDR_HELD_BYTES, 0, error) &&
+	       wdr_blockdev_write(h->seen, head, WDR_HELD_BYTES, 0, error);
 }
 
 WdrBlockDev *wdr_last_part_device(const WdrMoveRun *m, const WdrLastPart *h,
@@ -153,8 +151,8 @@ bool wdr_last_part_verify(
 /* The moment in which the target becomes a system: the held bytes replace the note. */
 static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
 {
-	g_autofree uint8_t *head = g_malloc(HELD_BYTES);
-	g_autofree uint8_t *read_back = g_malloc(HELD_BYTES);
+	g_autofree uint8_t *head = g_malloc(WDR_HELD_BYTES);
+	g_autofree uint8_t *read_back = g_malloc(WDR_HELD_BYTES);
 	const WdrItineraryPart *p = h->part;
 
 	if (!wdr_stop_check(error) ||
@@ -162,11 +160,11 @@ static bool write_held(WdrMoveRun *m, WdrLastPart *h, GError **error)
 			p->role == WDR_ROLE_BOOT ? "making partition %u bootable"
 						 : "completing partition %u",
 			p->number) ||
-		!wdr_blockdev_read(h->dev, head, HELD_BYTES, 0, error) ||
+		!wdr_blockdev_read(h->dev, head, WDR_HELD_BYTES, 0, error) ||
 		!wdr_blockdev_release(h->dev, error) ||
-		!wdr_blockdev_read(m->disks.medium, read_back, HELD_BYTES, p->to.start, error))
+		!wdr_blockdev_read(m->disks.medium, read_back, WDR_HELD_BYTES, p->to.start, error))
 		return false;
-	return memcmp(head, read_back, HELD_BYTES) == 0 ||
+	return memcmp(head, read_back, WDR_HELD_BYTES) == 0 ||
 	       wdr_error_set(error, WDR_ERROR_IO,
 		       "%s: the start of partition %u read back is not what was written",
 		       m->it->target.name, p->number);

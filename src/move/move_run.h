@@ -1,6 +1,7 @@
 /* A move, or a catching up, under way: what its steps share. Private to this folder. */
 #pragma once
 
+#include "copy/read_behind.h"
 #include "copy/volume_copy.h"
 #include "journal/move_progress.h"
 #include "move/move_result.h"
@@ -34,8 +35,9 @@ typedef struct {
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrMoveResult *result;
 	bool *has_begun;
-	unsigned step; /* number of the present step; 0: before the first */
-	WdrWork work;  /* as it was told; its read_back_per_s is set once it was measured */
+	unsigned step;         /* number of the present step; 0: before the first */
+	WdrWork work;          /* as it was told; its read_back_per_s is set once it was measured */
+	WdrReadBehind *behind; /* of the part that is being copied; NULL: none */
 	struct WdrLastPart *last_part; /* of the last part, from when it is begun; borrowed */
 } WdrMoveRun;
 
@@ -137,6 +139,7 @@ bool wdr_move_run_copy_range(
 
 /* ---- the part that comes last (last_part.c) ---- */
 
+enum { WDR_HELD_BYTES = 64 * 1024 };
 /* Its first 64 KiB are kept in memory, and in the state folder for taking an interrupted move up; a
  * note is on the medium in their place. */
 typedef struct WdrLastPart {

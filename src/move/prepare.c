@@ -37,6 +37,7 @@ bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error)
 	if (failure && m->records.logbook)
 		wdr_logbook_stopped(m->records.logbook, failure->message);
 	wdr_source_free(m->disks.source);
+	g_clear_pointer(&m->behind, wdr_read_behind_free);
 	wdr_blockdev_free(m->disks.medium);
 	wdr_blockdev_free(m->disks.target);
 	wdr_parttable_free(m->disks.table);

@@ -113,7 +113,7 @@ static void read_free(WdrContent *content)
 static bool open_record(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { read_next, read_free, NULL };
+	static const WdrContentOps ops = { read_next, read_free, NULL, NULL };
 	const Record *record = WDR_DERIVED(v, const Records, volume)->records->pdata[node->id];
 	g_auto(WdrFd) fd = open(record->from, O_RDONLY | O_CLOEXEC);
 
@@ -252,7 +252,7 @@ static GPtrArray *differences(Records *all)
 		WdrDiff *diff = wdr_diff_new(r->is_there ? WDR_DIFF_CONTENT : WDR_DIFF_NEW);
 		if (describe(&all->volume, &node, &entry, NULL))
 			wdr_list_entry_describe(hasher,
-				&(WdrCopied){ r->path, &entry, NULL, { 0, 0 }, i }, &diff->now);
+				&(WdrCopied){ r->path, &entry, NULL, { 0, 0 }, i, 0 }, &diff->now);
 		g_ptr_array_add(diffs, diff);
 	}
 	return diffs;

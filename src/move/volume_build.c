@@ -92,11 +92,40 @@ static void count_done(void *data, uint64_t bytes)
 	Filling *f = data;
 
 	wdr_copy_count_done(f->count, bytes);
+	if (f->m->behind)
+		wdr_read_behind_count(f->m->behind, bytes);
 	uint64_t done = wdr_copy_count_bytes(f->count);
-	if (f->has_tried || done < TRY_READ_BACK_AT)
+	if (f->has_tried || f->m->behind || done < TRY_READ_BACK_AT)
 		return;
 	f->has_tried = true;
 	wdr_move_run_try_read_back(f->m, f->part, done);
+}
+
+static bool put_behind(
+	void *data, const char *path, uint64_t size, const WdrHash *content, GError **error)
+{
+	Filling *f = data;
+	WdrPlaced placed = { .runs = g_array_new(FALSE, FALSE, sizeof(WdrPlacedRun)) };
+
+	f->builder->ops->placed(f->builder, &placed);
+	return wdr_read_behind_put(f->m->behind, path, size, content, &placed, error);
+}
+
+static uint64_t waiting(void *data)
+{
+	return wdr_read_behind_waiting(((Filling *)data)->m->behind);
+}
+
+/* Of what is held back of the last part, the medium has nothing. */
+static void begin_behind(Filling *f)
+{
+	WdrMoveRun *m = f->m;
+	bool is_held = m->last_part && m->last_part->part == f->part;
+
+	g_clear_pointer(&m->behind, wdr_read_behind_free);
+	if (!wdr_move_run_is_fat(f->part))
+		m->behind = wdr_read_behind_new(m->disks.target, m->disks.medium, f->part->to.start,
+			is_held ? WDR_HELD_BYTES : 0);
 }
 
 static bool may_miss(void *data, const char *path)
@@ -161,8 +190,10 @@ bool wdr_move_run_fill(
 
 	if (!wdr_move_run_step(m, error, "copying partition %u (%s, %s)", p->number,
 		    wdr_role_name(p->role), p->fs) ||
-		!wdr_move_run_replacements(m, p->number, &replacements, error) ||
-		!open_filling(&f, dev, offset, error))
+		!wdr_move_run_replacements(m, p->number, &replacements, error))
+		return false;
+	begin_behind(&f);
+	if (!open_filling(&f, dev, offset, error))
 		return false;
 	WdrCopy copy = { .source = wdr_move_run_source_part(m, p->number)->volume,
 		.builder = f.builder,
@@ -174,6 +205,10 @@ bool wdr_move_run_fill(
 		.may_miss = may_miss,
 		.missed = note_missed,
 		.miss_data = &f,
+		.written = m->behind ? put_behind : NULL,
+		.written_data = &f,
+		.waiting = m->behind ? waiting : NULL,
+		.waiting_data = &f,
 		.total = { .bytes_total = p->bytes,
 			.entries_total = p->entries,
 			.bytes_done = f.from.bytes,
@@ -198,28 +233,42 @@ bool wdr_move_run_open_volume(const WdrItineraryPart *p, WdrBlockDev *dev, uint6
 		dev, offset, p->to.size, ret, error);
 }
 
+static bool is_known(void *behind, uint64_t id)
+{
+	return wdr_read_behind_knows(behind, id);
+}
+
 bool wdr_move_run_compare(
 	WdrMoveRun *m, const WdrItineraryPart *p, WdrBlockDev *dev, uint64_t offset, GError **error)
 {
 	g_autoptr(WdrVolume) volume = NULL;
 	g_autoptr(WdrPacking) packing = NULL;
 	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
+	g_autoptr(WdrReadBehind) behind = g_steal_pointer(&m->behind);
 	double begun = now_s();
 
+	WdrProgress total = {
+		.bytes_total = p->bytes, .entries_total = p->entries, .is_reading_back = true
+	};
 	if (!wdr_move_run_step(m, error, "reading partition %u back from the medium", p->number) ||
+		(behind && !wdr_read_behind_finish(behind, m->world, &total, error)) ||
 		!wdr_move_run_open_volume(p, dev, offset, &volume, error) ||
 		!wdr_packing_open(list, &packing, error))
 		return false;
 	if (!wdr_move_run_is_fat(p))
 		wdr_ext_volume_sweep(volume);
+	if (behind)
+		total.bytes_done = wdr_read_behind_bytes(behind);
+	wdr_packing_trust(packing, behind);
 	WdrCopy copy = { .source = volume,
 		.record = wdr_packing_compare,
 		.data = packing,
-		.total = { .bytes_total = p->bytes,
-			.entries_total = p->entries,
-			.is_reading_back = true } };
+		.is_known = behind ? is_known : NULL,
+		.known_data = behind,
+		.total = total };
 	if (!wdr_copy_volume(m->world, &copy, NULL, error) ||
-		!wdr_packing_compare_end(packing, error))
+		!wdr_packing_compare_end(packing, error) ||
+		(behind && !wdr_read_behind_check_sample(behind, error)))
 		return false;
 	m->result->verify_bytes += p->bytes;
 	m->result->verify_s += now_s() - begun;

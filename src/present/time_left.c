@@ -17,6 +17,8 @@ static const double known_after_s = 2, known_after_share = 0.01;
  * what there is to be explained. */
 static const double usual_cost = 4 * 1024, doubling_penalty = 0.001;
 static const double first_every_s = 0.25;
+/* What waits to be read back behind a writer, where the reading can follow. */
+static const double group_bytes = 128.0 * 1024 * 1024;
 
 void wdr_time_left_work(WdrTimeLeft *t, const WdrWork *work)
 {
@@ -79,28 +81,59 @@ void wdr_time_left_see(WdrTimeLeft *t, const WdrProgress *p, double now)
 	keep_sample(k);
 }
 
+/* What is read back behind the writer is read while others are copied. What is left of it then: as
+ * little as waits now, or, where reading cannot follow, as much more as there is more to copy. */
+static double bytes_not_behind(const WdrProgress *p)
+{
+	double waiting = (double)p->bytes_waiting;
+	double times = p->bytes_done ? (double)p->bytes_total / (double)p->bytes_done : 1;
+
+	return MIN(waiting, group_bytes) + MAX(waiting - group_bytes, 0) * MAX(times, 1);
+}
+
+static bool is_behind(const WdrTimeLeft *t, WdrWorkKind kind)
+{
+	const WdrTimeKind *copy = &t->kinds[WDR_WORK_COPY];
+
+	return kind == WDR_WORK_READ_BACK && copy->is_open && copy->last.reads_behind;
+}
+
 static double bytes_left(const WdrTimeLeft *t, WdrWorkKind kind)
 {
 	const WdrTimeKind *k = &t->kinds[kind];
+	const WdrProgress *copied = &t->kinds[WDR_WORK_COPY].last;
+	double left = MAX(t->bytes - k->bytes - (k->is_open ? (double)k->last.bytes_done : 0), 0);
 
-	return MAX(t->bytes - k->bytes - (k->is_open ? (double)k->last.bytes_done : 0), 0);
+	if (!is_behind(t, kind))
+		return left;
+	return MAX(left - (double)copied->bytes_total, 0) + bytes_not_behind(copied);
 }
 
+/* The walk over the finished volume looks at all entries, and costs little. */
 static double entries_left(const WdrTimeLeft *t, WdrWorkKind kind)
 {
 	const WdrTimeKind *k = &t->kinds[kind];
+	const WdrProgress *copied = &t->kinds[WDR_WORK_COPY].last;
+	double left =
+		MAX(t->entries - k->entries - (k->is_open ? (double)k->last.entries_done : 0), 0);
 
-	return MAX(t->entries - k->entries - (k->is_open ? (double)k->last.entries_done : 0), 0);
+	return is_behind(t, kind) ? MAX(left - (double)copied->entries_total, 0) : left;
 }
 
 double wdr_time_left_share(const WdrTimeLeft *t)
 {
-	double total = 2 * (t->bytes + t->entries * usual_cost);
+	double done = 0;
 	double left = 0;
 
-	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++)
+	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
+		const WdrTimeKind *k = &t->kinds[kind];
+		const WdrProgress *p = &k->last;
+		done += k->bytes + k->entries * usual_cost;
+		if (k->is_open)
+			done += (double)p->bytes_done + (double)p->entries_done * usual_cost;
 		left += bytes_left(t, kind) + entries_left(t, kind) * usual_cost;
-	return t->has_work && total > 0 ? 1 - left / total : -1;
+	}
+	return t->has_work && done + left > 0 ? done / (done + left) : -1;
 }
 
 /* What passed since the last report belongs to its kind. */

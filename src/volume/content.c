@@ -58,7 +58,7 @@ static void hole_free(WdrContent *content)
 
 WdrContent *wdr_content_hole(uint64_t size)
 {
-	static const WdrContentOps ops = { hole_next, hole_free, NULL };
+	static const WdrContentOps ops = { hole_next, hole_free, NULL, NULL };
 	Hole *h = g_new0(Hole, 1);
 
 	h->content.ops = &ops;
@@ -95,12 +95,17 @@ static void bytes_free(WdrContent *content)
 
 WdrContent *wdr_content_bytes(GBytes *bytes)
 {
-	static const WdrContentOps ops = { bytes_next, bytes_free, NULL };
+	static const WdrContentOps ops = { bytes_next, bytes_free, NULL, NULL };
 	Bytes *b = g_new0(Bytes, 1);
 
 	b->content.ops = &ops;
 	b->bytes = g_bytes_ref(bytes);
 	return &b->content;
+}
+
+uint64_t wdr_content_places(const WdrContent *content)
+{
+	return content->ops->places ? content->ops->places(content) : 0;
 }
 
 void wdr_content_free(WdrContent *content)

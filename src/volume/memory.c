@@ -143,7 +143,7 @@ static void memory_content_free(WdrContent *content)
 static bool memory_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { memory_next, memory_content_free, NULL };
+	static const WdrContentOps ops = { memory_next, memory_content_free, NULL, NULL };
 	MemoryContent *c = g_new0(MemoryContent, 1);
 
 	(void)entry;

@@ -136,7 +136,7 @@ static bool read_head(WdrContent *content, uint8_t *head, size_t *ret_len, GErro
 
 static WdrContent *fresh_new(const WdrSwap *swap, uint64_t size)
 {
-	static const WdrContentOps ops = { fresh_next, fresh_free, NULL };
+	static const WdrContentOps ops = { fresh_next, fresh_free, NULL, NULL };
 	Fresh *f = g_new0(Fresh, 1);
 
 	f->content.ops = &ops;

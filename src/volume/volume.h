@@ -154,6 +154,8 @@ typedef struct {
 	void (*free)(WdrContent *content);
 	/* What lies before `to` needs not be given any more; NULL: it is read and passed over. */
 	void (*skip)(WdrContent *content, uint64_t to);
+	/* As WdrPlaced.places; NULL, or 0: it is in no places of its own, or they are not known. */
+	uint64_t (*places)(const WdrContent *content);
 } WdrContentOps;
 struct WdrContent { /* back ends embed this first */
 	const WdrContentOps *ops;
@@ -167,6 +169,7 @@ bool wdr_content_next(WdrContent *content, void *buf, size_t cap, WdrPiece *ret,
 /* The same of what lies from `from` on; a piece that begins before is cut. */
 bool wdr_content_next_from(WdrContent *content, void *buf, size_t cap, uint64_t from, WdrPiece *ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+uint64_t wdr_content_places(const WdrContent *content);
 /* Nothing but a hole. The caller's. */
 WdrContent *wdr_content_hole(uint64_t size);
 /* These bytes, which get another reference. The caller's. */
@@ -256,6 +259,19 @@ typedef struct {
 	const char *path;
 } WdrBuildNode;
 
+/* Bytes of a file, and of the volume that they lie on. */
+typedef struct {
+	uint64_t offset, at, len;
+} WdrPlacedRun;
+/* Where a file's content was put. */
+typedef struct {
+	uint64_t id;     /* of the node that it will be when the volume is read */
+	uint64_t places; /* a hash over all runs of the file, unwritten ones too; never 0 */
+	GArray *runs;    /* WdrPlacedRun: those with data, in rising order */
+	uint64_t end;    /* bytes of the file that were given so far */
+	uint64_t mark;   /* all is with the medium when the target's `done` has counted so much */
+} WdrPlaced;
+
 typedef struct WdrBuilder WdrBuilder;
 typedef struct {
 	/* The names in a folder; called once for each folder, after its own entry was added (the
@@ -270,6 +286,9 @@ typedef struct {
 		WdrBuilder *b, const WdrBuildNode *at, const WdrEntry *entry, GError **error);
 	bool (*piece)(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error);
 	bool (*end_file)(WdrBuilder *b, GError **error);
+	/* Of the file that was begun last, ended or not; runs are appended to ret->runs. NULL:
+	 * places are not told. */
+	void (*placed)(WdrBuilder *b, WdrPlaced *ret);
 	/* Fewer names than the entry's links said were found. NULL: the format has no links. */
 	bool (*set_links)(WdrBuilder *b, uint64_t serial, uint64_t links, GError **error);
 	/* What was given so far is on the medium when this returns; *ret has what is needed to go

@@ -12,7 +12,10 @@
 typedef struct {
 	uint64_t bytes_done, bytes_total; /* on the medium, or read back from it */
 	uint64_t entries_done, entries_total;
-	uint64_t bytes_read;  /* of the source, so far; 0: not counted */
+	uint64_t bytes_read; /* of the source, so far; 0: not counted */
+	/* Of copying that reads back behind itself: how much waits for that. */
+	bool reads_behind;
+	uint64_t bytes_waiting;
 	bool is_reading_back; /* from the target, to compare it; false: copying */
 	/* Of work that takes a set time: how much of that has passed, 0 to 1, and the rate so far
 	 * (0: not known yet). Then there are no totals. */

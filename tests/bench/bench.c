@@ -93,7 +93,7 @@ static void small_free(WdrContent *content)
 static bool many_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { small_next, small_free, NULL };
+	static const WdrContentOps ops = { small_next, small_free, NULL, NULL };
 	Small *s = g_new0(Small, 1);
 
 	(void)v;

@@ -211,7 +211,7 @@ static bool long_stat(WdrVolume *v, const WdrNode *node, WdrEntry *ret, GError *
 static bool long_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { long_next, long_free, NULL };
+	static const WdrContentOps ops = { long_next, long_free, NULL, NULL };
 	LongContent *c = g_new0(LongContent, 1);
 
 	(void)v;

@@ -270,7 +270,7 @@ static void huge_free(WdrContent *content)
 static bool huge_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { huge_next, huge_free, NULL };
+	static const WdrContentOps ops = { huge_next, huge_free, NULL, NULL };
 
 	(void)v;
 	(void)node;

@@ -398,6 +398,7 @@ static bool build_end_file(WdrBuilder *builder, GError **error)
 		return false;
 	wdr_ext_inode_put_blocks(b, in, b->file.blocks);
 	b->file.ino = 0;
+	b->file.ended = ino;
 	return wdr_ext_table_put(b->table, ino, b->file.inode, error);
 }
 
@@ -461,6 +462,7 @@ static const WdrBuilderOps build_ops = {
 	.begin_file = build_begin_file,
 	.piece = build_piece,
 	.end_file = build_end_file,
+	.placed = wdr_ext_build_placed,
 	.set_links = build_set_links,
 	.checkpoint = wdr_ext_build_checkpoint,
 	.fit = build_fit,

@@ -106,6 +106,13 @@ static void ext_skip(WdrContent *content, uint64_t to)
 	}
 }
 
+static uint64_t ext_places(const WdrContent *content)
+{
+	const ExtContent *c = WDR_DERIVED(content, const ExtContent, content);
+
+	return c->inline_data ? 0 : wdr_ext_runs_hash(c->runs);
+}
+
 /* Of runs that are worth being read together with others. */
 static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, uint64_t))
 {
@@ -215,7 +222,7 @@ static bool mapped_runs(Ext *x, uint64_t ino, GArray *runs, GError **error)
 bool wdr_ext_content_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { ext_next, ext_content_free, ext_skip };
+	static const WdrContentOps ops = { ext_next, ext_content_free, ext_skip, ext_places };
 	Ext *x = WDR_DERIVED(v, Ext, volume);
 	g_autofree uint8_t *raw = NULL;
 	bool is_fine = false;

@@ -132,6 +132,10 @@ bool wdr_ext_put_block(WdrExtBlocks *b, uint64_t block, const void *data,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Appends blocks to a list of runs, joining what follows on. */
 void wdr_ext_add_run(GArray *runs, const WdrExtRun *r);
+/* A hash over a file's runs; never 0. */
+uint64_t wdr_ext_runs_hash(const GArray *runs);
+/* The builder's operation. */
+void wdr_ext_build_placed(WdrBuilder *builder, WdrPlaced *ret);
 /* Puts a file's runs into its inode, with tree blocks as needed, which are added to *blocks. */
 bool wdr_ext_put_tree(WdrExtBlocks *b, ext2_ino_t ino, struct ext2_inode_large *in,
 	const GArray *runs, uint64_t *blocks, GError **error) G_GNUC_WARN_UNUSED_RESULT;
@@ -168,8 +172,9 @@ typedef struct {
 	WdrExtTable *table;
 	ext2_ino_t first_ino; /* of serial 1 */
 	uint8_t *xattr_block;
-	struct {                /* the file being written */
-		ext2_ino_t ino; /* 0: none */
+	struct {                  /* the file being written */
+		ext2_ino_t ino;   /* 0: none */
+		ext2_ino_t ended; /* the one before; its runs are still there */
 		uint8_t *inode;
 		GArray *runs;    /* WdrExtRun */
 		uint64_t at;     /* bytes of the disk: where the next byte of an open block goes */

@@ -380,7 +380,7 @@ static bool collect_runs(WdrFat *f, uint32_t cluster, uint64_t size, GArray *run
 static bool fat_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { fat_next_piece, fat_content_free, NULL };
+	static const WdrContentOps ops = { fat_next_piece, fat_content_free, NULL, NULL };
 	WdrFat *f = WDR_DERIVED(v, WdrFat, volume);
 	uint8_t d[FAT_DIRENT_BYTES];
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(Run));

@@ -191,7 +191,7 @@ static void look_up_place(TreeContent *c, WdrEntry *entry)
 bool wdr_tree_content_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error)
 {
-	static const WdrContentOps ops = { tree_next, tree_content_free, tree_skip };
+	static const WdrContentOps ops = { tree_next, tree_content_free, tree_skip, NULL };
 	TreeContent *c = g_new0(TreeContent, 1);
 
 	(void)error;
