@@ -242,10 +242,11 @@ bool wdr_logbook_unreadable(
 bool wdr_logbook_figures(WdrLogbook *l, const WdrLogbookFigures *f, GError **error)
 {
 	return append(l,
-		json_pack("{s:I, s:s, s:I, s:I, s:I, s:I, s:I, s:I}", "at",
+		json_pack("{s:I, s:s, s:I, s:I, s:I, s:I, s:I, s:I, s:I}", "at",
 			(json_int_t)wdr_world_now(l->world), "event", "figures", "entries",
 			(json_int_t)f->entries, "bytes", (json_int_t)f->bytes, "bytes_before",
 			(json_int_t)f->bytes_before, "copy_ms", (json_int_t)(f->copy_s * 1000),
+			"read_back_while_copying_bytes", (json_int_t)f->behind_bytes,
 			"read_back_bytes", (json_int_t)f->read_back_bytes, "read_back_ms",
 			(json_int_t)(f->read_back_s * 1000)),
 		error);

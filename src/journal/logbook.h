@@ -11,7 +11,8 @@
  *   {"at": SECONDS, "event": "range", "number": N, "start": BYTES, "size": BYTES, "xxh128": "…"}
  *   {"at": SECONDS, "event": "unreadable", …}              see unreadable.h
  *   {"at": SECONDS, "event": "figures", "entries": N, "bytes": N, "bytes_before": N,
- *    "copy_ms": N, "read_back_bytes": N, "read_back_ms": N}              how fast it went
+ *    "copy_ms": N, "read_back_while_copying_bytes": N, "read_back_bytes": N, "read_back_ms": N}
+ *                                                          how fast it went
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
  *
@@ -93,8 +94,9 @@ bool wdr_logbook_unreadable(WdrLogbook *l, unsigned partition, const char *path,
 /* How much was copied and read back, and in which time. */
 typedef struct {
 	uint64_t entries, bytes;
-	uint64_t bytes_before; /* of these, by a run before this one */
-	uint64_t read_back_bytes;
+	uint64_t bytes_before;    /* of these, by a run before this one */
+	uint64_t read_back_bytes; /* after copying, in read_back_s */
+	uint64_t behind_bytes;    /* while copying */
 	double copy_s, read_back_s;
 } WdrLogbookFigures;
 bool wdr_logbook_figures(

@@ -337,6 +337,7 @@ static bool note_figures(WdrMoveRun *m, GError **error)
 		.bytes = r->bytes,
 		.bytes_before = r->bytes_before,
 		.read_back_bytes = r->verify_bytes,
+		.behind_bytes = r->behind_bytes,
 		.copy_s = r->copy_s,
 		.read_back_s = r->verify_s };
 

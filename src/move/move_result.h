@@ -24,7 +24,8 @@ void wdr_caught_up_clear(WdrCaughtUp *c);
 typedef struct {
 	uint64_t entries, bytes; /* copied and found again */
 	uint64_t bytes_before;   /* of these, by a run before this one */
-	uint64_t verify_bytes;   /* read back by this run */
+	uint64_t behind_bytes;   /* read back by this run while it copied */
+	uint64_t verify_bytes;   /* and after that */
 	double copy_s, verify_s; /* seconds */
 	bool has_changed_source; /* boot files of it, with --what root */
 	bool has_taken_steps;    /* steps before the move changed it; the caller sets it */

@@ -245,6 +245,7 @@ bool wdr_move_run_compare(
 	g_autoptr(WdrPacking) packing = NULL;
 	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	g_autoptr(WdrReadBehind) behind = g_steal_pointer(&m->behind);
+	uint64_t at_copying = behind ? wdr_read_behind_bytes(behind) : 0;
 	double begun = now_s();
 
 	WdrProgress total = {
@@ -259,6 +260,9 @@ bool wdr_move_run_compare(
 		wdr_ext_volume_sweep(volume);
 	if (behind)
 		total.bytes_done = wdr_read_behind_bytes(behind);
+	/* What an earlier run copied is read now; otherwise there is nothing but entries left. */
+	if (behind && !m->is_resuming)
+		total.bytes_total = total.bytes_done;
 	wdr_packing_trust(packing, behind);
 	WdrCopy copy = { .source = volume,
 		.record = wdr_packing_compare,
@@ -270,7 +274,9 @@ bool wdr_move_run_compare(
 		!wdr_packing_compare_end(packing, error) ||
 		(behind && !wdr_read_behind_check_sample(behind, error)))
 		return false;
-	m->result->verify_bytes += p->bytes;
+	uint64_t before = MIN(at_copying, p->bytes);
+	m->result->behind_bytes += before;
+	m->result->verify_bytes += p->bytes - before;
 	m->result->verify_s += now_s() - begun;
 	return true;
 }

@@ -137,6 +137,7 @@ static void add_figures(WdrPage *p)
 	json_int_t before = wdr_page_number(f, "bytes_before");
 	g_autofree char *entries = wdr_format_count((uint64_t)wdr_page_number(f, "entries"));
 	g_autofree char *earlier = wdr_page_size(f, "bytes_before");
+	g_autofree char *behind = wdr_page_size(f, "read_back_while_copying_bytes");
 
 	if (!json_is_object(f))
 		return;
@@ -145,7 +146,9 @@ static void add_figures(WdrPage *p)
 	add_rate(p, f, "Copied", bytes - before, "copy_ms");
 	if (before > 0)
 		wdr_page_fact(p, "Before an interruption", earlier);
-	add_rate(p, f, "Read back from the medium", wdr_page_number(f, "read_back_bytes"),
+	if (wdr_page_number(f, "read_back_while_copying_bytes") > 0)
+		wdr_page_fact(p, "Read back while copying", behind);
+	add_rate(p, f, "Read back from the medium after it", wdr_page_number(f, "read_back_bytes"),
 		"read_back_ms");
 	wdr_page_facts_end(p);
 }

@@ -266,6 +266,20 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 			it->source.medium);
 }
 
+static void show_read_back(const WdrOut *out, const WdrMoveResult *r)
+{
+	g_autofree char *behind = wdr_format_size(r->behind_bytes);
+	g_autofree char *after = wdr_format_size(r->verify_bytes);
+
+	if (r->behind_bytes)
+		wdr_out_text(out, WDR_STYLE_PLAIN,
+			"  read back   %s while copying, %s after it in %.1f s\n", behind, after,
+			r->verify_s);
+	else if (r->verify_bytes)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
+			r->verify_s, rate(r->verify_bytes, r->verify_s));
+}
+
 static void show_copied(const WdrOut *out, const WdrMoveResult *r)
 {
 	g_autofree char *bytes = wdr_format_size(r->bytes);
@@ -281,9 +295,7 @@ static void show_copied(const WdrOut *out, const WdrMoveResult *r)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "%s in %.1f s (%.0f MB/s)",
 			r->bytes_before ? ", the rest" : "", r->copy_s, rate(now, r->copy_s));
 	wdr_out_text(out, WDR_STYLE_PLAIN, "\n");
-	if (r->verify_bytes)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
-			r->verify_s, rate(r->verify_bytes, r->verify_s));
+	show_read_back(out, r);
 }
 
 char *wdr_present_what_starts(const WdrItinerary *it)
@@ -350,15 +362,16 @@ void wdr_present_moved_json(
 	FILE *file, const WdrItinerary *it, const WdrMoveResult *r, const WdrRehearsal *rehearsal)
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
-	g_autoptr(json_t) root =
-		json_pack("{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:f, s:o, s:o, s:o, s:o}", "format",
-			"wanderitas-move/2", "result", "done", "rehearsed",
-			rehearsal ? wdr_verdict_name(rehearsal->verdict) : NULL, "entries",
-			(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
-			(json_int_t)r->bytes_before, "copy_seconds", r->copy_s, "read_back_seconds",
-			r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up),
-			"unreadable", wdr_present_unreadable_json(r->missing), "records",
-			wdr_json_text(r->state), "itinerary", json_loads(plan, 0, NULL));
+	g_autoptr(json_t) root = json_pack(
+		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:I, s:f, s:o, s:o, s:o, s:o}", "format",
+		"wanderitas-move/2", "result", "done", "rehearsed",
+		rehearsal ? wdr_verdict_name(rehearsal->verdict) : NULL, "entries",
+		(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
+		(json_int_t)r->bytes_before, "copy_seconds", r->copy_s,
+		"read_back_while_copying_bytes", (json_int_t)r->behind_bytes, "read_back_seconds",
+		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "unreadable",
+		wdr_present_unreadable_json(r->missing), "records", wdr_json_text(r->state),
+		"itinerary", json_loads(plan, 0, NULL));
 
 	wdr_json_print(root, file);
 }

@@ -51,7 +51,7 @@ static void keep_sample(WdrTimeKind *k)
 
 	if (k->every <= 0)
 		k->every = first_every_s;
-	if (k->counted.bytes <= 0)
+	if (k->counted.bytes + k->counted.entries <= 0)
 		k->count = 0;
 	else if (since < k->every)
 		return;
