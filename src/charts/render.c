@@ -65,11 +65,11 @@ static const Panel panels[] = {
 		{ { WDR_PACE_READ_IN_SEQUENCE, "reads", "" },
 			{ WDR_PACE_WRITE_IN_SEQUENCE, "writes", "" } },
 		2, false },
-	{ "At random, requests of 4 KiB", "requests/s",
-		{ { WDR_PACE_READ_AT_RANDOM, "reads", "one at a time" },
-			{ WDR_PACE_WRITE_AT_RANDOM, "writes", "one at a time" },
-			{ WDR_PACE_READ_MANY, "reads", "32 at once" },
-			{ WDR_PACE_WRITE_MANY, "writes", "32 at once" } },
+	{ "Small requests", "a second",
+		{ { WDR_PACE_READ_AT_RANDOM, "reads, 4 KiB", "one at a time" },
+			{ WDR_PACE_READ_MANY, "reads, 4 KiB", "8 at once" },
+			{ WDR_PACE_COMMIT, "commits, 4 KiB", "each flushed" },
+			{ WDR_PACE_SMALL_FILES, "files, 16 KiB", "made, removed" } },
 		4, true },
 };
 

@@ -29,17 +29,18 @@ enum {
 
 static const WdrPaceKindInfo kinds[] = {
 	[WDR_PACE_READ_IN_SEQUENCE] = { "read-in-sequence", "reads in sequence, 1 MiB", false,
-		false, WDR_PACE_BIG, 1 },
+		false, false, WDR_PACE_BIG, 1 },
 	[WDR_PACE_WRITE_IN_SEQUENCE] = { "write-in-sequence", "writes in sequence, 1 MiB", true,
-		false, WDR_PACE_BIG, 1 },
+		false, false, WDR_PACE_BIG, 1 },
 	[WDR_PACE_READ_AT_RANDOM] = { "read-at-random", "reads at random, 4 KiB, one at a time",
-		false, true, WDR_PACE_SMALL, 1 },
-	[WDR_PACE_WRITE_AT_RANDOM] = { "write-at-random", "writes at random, 4 KiB, one at a time",
+		false, true, false, WDR_PACE_SMALL, 1 },
+	[WDR_PACE_READ_MANY] = { "read-many", "reads at random, 4 KiB, 8 at once", false, true,
+		false, WDR_PACE_SMALL, WDR_PACE_AT_ONCE_MAX },
+	[WDR_PACE_COMMIT] = { "commit", "commits: 4 KiB written and flushed, one at a time", true,
 		true, true, WDR_PACE_SMALL, 1 },
-	[WDR_PACE_READ_MANY] = { "read-many", "reads at random, 4 KiB, 32 at once", false, true,
-		WDR_PACE_SMALL, WDR_PACE_AT_ONCE_MAX },
-	[WDR_PACE_WRITE_MANY] = { "write-many", "writes at random, 4 KiB, 32 at once", true, true,
-		WDR_PACE_SMALL, WDR_PACE_AT_ONCE_MAX },
+	[WDR_PACE_SMALL_FILES] = { "small-files",
+		"small files: 16 KiB written, flushed, read back and removed", true, true, false,
+		WDR_PACE_FILE, 1 },
 };
 
 typedef struct {
@@ -184,6 +185,10 @@ static bool reap(Run *r, uint64_t *bytes, GError **error)
 	WdrPaceRequest *request = r->medium->ops->reap(r->medium->self);
 
 	r->idle[r->idle_count++] = request;
+	if (r->kind->is_flushed && !request->failed) {
+		request->failed = r->medium->ops->flush(r->medium->self);
+		request->ended = now(r);
+	}
 	if (request->failed)
 		return wdr_error_set_errno(error, request->failed,
 			"%s %s at byte %" G_GUINT64_FORMAT,

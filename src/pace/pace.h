@@ -9,10 +9,11 @@
 #include <stddef.h>
 
 enum {
-	WDR_PACE_ROUNDS = 5,
+	WDR_PACE_ROUNDS = 7,
 	WDR_PACE_BIG = 1024 * 1024,
 	WDR_PACE_SMALL = 4096,
-	WDR_PACE_AT_ONCE_MAX = 32,
+	WDR_PACE_FILE = 16 * 1024,
+	WDR_PACE_AT_ONCE_MAX = 8, /* what a board's services keep under way */
 };
 
 /* What is measured. */
@@ -20,9 +21,9 @@ typedef enum {
 	WDR_PACE_READ_IN_SEQUENCE,
 	WDR_PACE_WRITE_IN_SEQUENCE,
 	WDR_PACE_READ_AT_RANDOM,
-	WDR_PACE_WRITE_AT_RANDOM,
 	WDR_PACE_READ_MANY,
-	WDR_PACE_WRITE_MANY,
+	WDR_PACE_COMMIT,
+	WDR_PACE_SMALL_FILES, /* in a folder only */
 	WDR_PACE_KINDS
 } WdrPaceKind;
 
@@ -30,6 +31,7 @@ typedef struct {
 	const char *name; /* in JSON: "read-in-sequence" */
 	const char *text; /* "reads in sequence, 1 MiB" */
 	bool is_write, is_random;
+	bool is_flushed; /* each request, before it counts as ended: what a database waits for */
 	uint32_t request_bytes;
 	unsigned at_once;
 } WdrPaceKindInfo;

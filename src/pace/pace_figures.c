@@ -8,6 +8,7 @@
 #include "disk/parttable.h"
 #include "disk/users.h"
 #include "pace/pace_file.h"
+#include "pace/pace_files.h"
 #include "plan/target_contents.h"
 #include "plan/target_partition.h"
 
@@ -173,19 +174,25 @@ static bool measure_all(const WdrWorld *world, WdrPaced *p, WdrPaceFile *f, bool
 {
 	static const WdrPaceKind reads[] = { WDR_PACE_READ_IN_SEQUENCE, WDR_PACE_READ_AT_RANDOM,
 		WDR_PACE_READ_MANY };
-	static const WdrPaceKind writes[] = { WDR_PACE_WRITE_AT_RANDOM, WDR_PACE_WRITE_MANY };
-
 	if (with_writing && !measure_writing(world, p, f, seconds, error))
 		return false;
 	for (size_t i = 0; i < G_N_ELEMENTS(reads); i++) {
 		if (!measure_kind(world, p, f, reads[i], seconds, error))
 			return false;
 	}
-	for (size_t i = 0; with_writing && i < G_N_ELEMENTS(writes); i++) {
-		if (!measure_kind(world, p, f, writes[i], seconds, error))
-			return false;
-	}
-	return true;
+	return !with_writing || measure_kind(world, p, f, WDR_PACE_COMMIT, seconds, error);
+}
+
+/* After the traffic was counted: what a file system writes for each file looks like another's. */
+static bool measure_small_files(const WdrWorld *world, WdrPaced *p, double seconds, GError **error)
+{
+	const WdrPaceKind kind = WDR_PACE_SMALL_FILES;
+	g_autofree char *name = wdr_escape(p->name);
+	g_autoptr(WdrPaceFiles) files = NULL;
+
+	wdr_world_step(world, "%s: %s", name, wdr_pace_kind(kind)->text);
+	return wdr_pace_files_new(p->name, &files, error) &&
+	       wdr_pace_files_measure(world, files, seconds, &p->figures[kind], error);
 }
 
 static bool measure(const WdrWorld *world, WdrPaced *p, WdrPaceFile *f, bool with_writing,
@@ -202,6 +209,8 @@ static bool measure(const WdrWorld *world, WdrPaced *p, WdrPaceFile *f, bool wit
 	if (is_whole)
 		tell_others(world, p, f, &traffic, with_writing);
 	g_free(traffic.disk);
+	if (is_whole && strcmp(p->kind, "folder") == 0)
+		is_whole = measure_small_files(world, p, seconds, &failure);
 	wdr_paced_judge(world, p);
 	return is_whole || take_failure(p, failure, error);
 }

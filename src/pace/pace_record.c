@@ -10,7 +10,7 @@
 #include <string.h>
 
 #define FORMAT_PREFIX "wanderitas-pace/"
-#define FORMAT_NAME FORMAT_PREFIX "2"
+#define FORMAT_NAME FORMAT_PREFIX "3"
 #define US_PER_NS 1e-3
 #define RATE_MAX 1e15 /* bytes a second: no medium's */
 

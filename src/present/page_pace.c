@@ -67,7 +67,7 @@ static void add_figure(WdrPage *p, const char *const *headers, const WdrPaceReco
 
 static void add_kind(WdrPage *p, const WdrPaceRecord *r, WdrPaceKind kind)
 {
-	static const char *const headers[] = { "Disk", "MB/s", "Link allows", "Requests/s",
+	static const char *const headers[] = { "Disk", "MB/s", "Link allows", "Per second",
 		"Spread", "Latency, median", "Latency, 99 %", "Against", NULL };
 
 	if (!wdr_pace_is_measured(r, kind))

@@ -167,7 +167,7 @@ static void add_row(WdrGrid *g, const WdrPaceRecord *r, const WdrPaced *p, WdrPa
 static void show_figures(const WdrOut *out, const WdrPaceRecord *r)
 {
 	static const WdrColumn columns[] = { { "", false }, { "", false }, { "MB/s", true },
-		{ "link", true }, { "requests/s", true }, { "spread", true }, { "latency", true },
+		{ "link", true }, { "per second", true }, { "spread", true }, { "latency", true },
 		{ "99 % in", true }, { "", false } };
 	g_autoptr(WdrGrid) g = wdr_grid_new(columns, G_N_ELEMENTS(columns));
 

@@ -36,7 +36,7 @@ static WdrPaced *card(void)
 	p->span = p->size;
 	p->is_past_cache = true;
 	p->figures[WDR_PACE_READ_IN_SEQUENCE] = steady(43.8e6);
-	p->figures[WDR_PACE_WRITE_MANY] = steady(2.1e6);
+	p->figures[WDR_PACE_COMMIT] = steady(2.1e6);
 	g_ptr_array_add(p->warnings, g_strdup("a warning"));
 	return p;
 }
@@ -71,7 +71,7 @@ START_TEST(comes_back_as_it_was)
 	ck_assert_uint_eq(f->latency_median, 23500);
 	ck_assert_uint_eq(f->latency_p99, 81000);
 	ck_assert(!p->figures[WDR_PACE_READ_MANY].is_there);
-	ck_assert(p->figures[WDR_PACE_WRITE_MANY].is_there);
+	ck_assert(p->figures[WDR_PACE_COMMIT].is_there);
 	ck_assert_str_eq(p->warnings->pdata[0], "a warning");
 	/* Others read it: jq is nobody's parser of ours. */
 	ck_assert_str_eq(
@@ -101,8 +101,8 @@ END_TEST
 static const struct {
 	const char *old, *new, *says;
 } changes[] = {
-	{ "wanderitas-pace/2", "wanderitas-pace/9", "of another version: 'wanderitas-pace/9'" },
-	{ "wanderitas-pace/2", "wanderitas-move/2", "no record of pace" },
+	{ "wanderitas-pace/3", "wanderitas-pace/9", "of another version: 'wanderitas-pace/9'" },
+	{ "wanderitas-pace/3", "wanderitas-move/2", "no record of pace" },
 	{ "\"min\": 4", "\"min\": 9", "read-in-sequence makes no sense" },
 	{ "\"bytes_per_s\": 43800000", "\"bytes_per_s\": 1e300",
 		"read-in-sequence makes no sense" },
