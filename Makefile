@@ -25,6 +25,7 @@ bench:
 	@$(BUILD) release
 	@scripts/bench build/release
 	@scripts/bench-live build/release
+	@scripts/bench-move build/release build/bench-moves.json
 	@scripts/bench-pace build/release/wanderitas
 
 # One suite, such as volume/ext, or one case of it.

@@ -167,9 +167,12 @@ static void end_reports(WdrCopyRun *r, GThread *reporter)
 
 static WdrBatch *take_batch(WdrCopyRun *r)
 {
+	int64_t begun = g_get_monotonic_time();
+
 	g_mutex_lock(&r->lock);
 	while (r->batches.length == 0 && !r->is_planned && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
+	r->waited_for_source += g_get_monotonic_time() - begun;
 	WdrBatch *w = r->is_stopping ? NULL : g_queue_pop_head(&r->batches);
 	g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
@@ -205,9 +208,12 @@ static bool build_steps(WdrCopyRun *r, const WdrBatch *w, GError **error)
 /* The next chunk of the job that has the turn; NULL with *is_end when it was read to its end. */
 static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 {
+	int64_t begun = g_get_monotonic_time();
+
 	g_mutex_lock(&r->lock);
 	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
+	r->waited_for_source += g_get_monotonic_time() - begun;
 	WdrChunk *chunk = r->is_stopping ? NULL : g_queue_pop_head(&job->chunks);
 	*is_end = !chunk;
 	g_mutex_unlock(&r->lock);
@@ -414,6 +420,16 @@ static void write_all(WdrCopyRun *r)
 	}
 }
 
+static void add_waits(const WdrCopyRun *r)
+{
+	WdrCopyWaits *w = r->copy->waits;
+
+	if (!w)
+		return;
+	w->for_source += (double)r->waited_for_source / G_USEC_PER_SEC;
+	w->for_target += (double)r->waited_for_target / READERS / G_USEC_PER_SEC;
+}
+
 bool wdr_copy_volume(
 	const WdrWorld *world, const WdrCopy *copy, WdrCopyCount *count, GError **error)
 {
@@ -459,6 +475,7 @@ bool wdr_copy_volume(
 	if (!failure)
 		(void)wdr_tree_walk_short_links(r.walk, fix_links, &r, &failure);
 	wdr_tree_walk_free(r.walk);
+	add_waits(&r);
 	g_mutex_clear(&r.lock);
 	g_cond_clear(&r.changed);
 	g_cond_clear(&r.over);

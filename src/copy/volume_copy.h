@@ -20,6 +20,12 @@ typedef struct {
 			    0: it was read, or there is none */
 } WdrCopied;
 
+/* Which disk the other one waited for, in seconds. */
+typedef struct {
+	double for_source; /* the writer had nothing to write */
+	double for_target; /* the readers had no room to read into */
+} WdrCopyWaits;
+
 /* Paths (char *) of files that get other contents on the way (GBytes *). */
 typedef GHashTable WdrReplacements;
 WdrReplacements *wdr_replacements_new(void);
@@ -56,7 +62,8 @@ typedef struct {
 	/* Bytes that wait to be read back, behind the writer; NULL: that is not done. */
 	uint64_t (*waiting)(void *data);
 	void *waiting_data;
-	WdrProgress total; /* what on_progress is to count up to */
+	WdrCopyWaits *waits; /* what is added to; NULL: nobody asks */
+	WdrProgress total;   /* what on_progress is to count up to */
 	/* Called now and then between entries, and within long files, when everything before is
 	 * recorded; `state` is what resume_from needs to go on from here. NULL: no checkpoints. */
 	bool (*checkpoint)(void *data, GVariant *state, GError **error);

@@ -127,10 +127,12 @@ typedef struct {
 	size_t allocated; /* bytes of room in all chunks, idle ones too */
 	uint64_t turn;    /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
-	GCond over; /* ends the reporter: */
+	int64_t waited_for_target; /* microseconds, of all readers */
+	GCond over;                /* ends the reporter: */
 	bool is_over;
 	/* The writer's own. */
-	int64_t checkpoint_at; /* when the last one was made */
+	int64_t waited_for_source; /* microseconds */
+	int64_t checkpoint_at;     /* when the last one was made */
 	uint64_t checkpoint_bytes;
 } WdrCopyRun;
 

@@ -38,10 +38,12 @@ static WdrChunk *take_room(WdrCopyRun *r, const WdrJob *job, uint64_t want)
 {
 	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : WDR_CHUNK_BYTES;
 	WdrChunk *chunk = NULL;
+	int64_t begun = g_get_monotonic_time();
 
 	g_mutex_lock(&r->lock);
 	while (r->in_flight + room > WDR_COPY_AHEAD_BYTES && !is_awaited(r, job) && !r->is_stopping)
 		g_cond_wait(&r->changed, &r->lock);
+	r->waited_for_target += g_get_monotonic_time() - begun;
 	bool may_go_on = !r->is_stopping;
 	if (may_go_on) {
 		r->in_flight += room;

@@ -27,6 +27,7 @@ typedef struct {
 	uint64_t behind_bytes;   /* read back by this run while it copied */
 	uint64_t verify_bytes;   /* and after that */
 	double copy_s, verify_s; /* seconds */
+	WdrCopyWaits waits;      /* of copy_s: which disk was the limit */
 	bool has_changed_source; /* boot files of it, with --what root */
 	bool has_taken_steps;    /* steps before the move changed it; the caller sets it */
 	WdrCaughtUp caught_up;

@@ -209,6 +209,7 @@ bool wdr_move_run_fill(
 		.written_data = &f,
 		.waiting = m->behind ? waiting : NULL,
 		.waiting_data = &f,
+		.waits = &m->result->waits,
 		.total = { .bytes_total = p->bytes,
 			.entries_total = p->entries,
 			.bytes_done = f.from.bytes,

@@ -280,8 +280,26 @@ static void show_read_back(const WdrOut *out, const WdrMoveResult *r)
 			r->verify_s, rate(r->verify_bytes, r->verify_s));
 }
 
-static void show_copied(const WdrOut *out, const WdrMoveResult *r)
+/* Shorter copies say nothing of disks. */
+#define LIMIT_KNOWN_AFTER_S 2.0
+#define MOSTLY 0.5
+
+/* Of most of the time one disk waited for the other. */
+static char *limit_text(const WdrItinerary *it, const WdrMoveResult *r)
 {
+	double least = MOSTLY * r->copy_s;
+	bool is_source = r->waits.for_source >= r->waits.for_target;
+	double waited = is_source ? r->waits.for_source : r->waits.for_target;
+
+	if (r->copy_s < LIMIT_KNOWN_AFTER_S || waited < least)
+		return g_strdup("");
+	return g_strdup_printf(", limited by %s %s", is_source ? "reading" : "writing",
+		is_source ? it->source.name : it->target.name);
+}
+
+static void show_copied(const WdrOut *out, const WdrItinerary *it, const WdrMoveResult *r)
+{
+	g_autofree char *limit = limit_text(it, r);
 	g_autofree char *bytes = wdr_format_size(r->bytes);
 	g_autofree char *before = wdr_format_size(r->bytes_before);
 	uint64_t now = r->bytes - r->bytes_before;
@@ -292,8 +310,9 @@ static void show_copied(const WdrOut *out, const WdrMoveResult *r)
 		wdr_out_text(out, WDR_STYLE_PLAIN, ", %s of it before the interruption",
 			now ? before : "all");
 	if (now)
-		wdr_out_text(out, WDR_STYLE_PLAIN, "%s in %.1f s (%.0f MB/s)",
-			r->bytes_before ? ", the rest" : "", r->copy_s, rate(now, r->copy_s));
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%s in %.1f s (%.0f MB/s%s)",
+			r->bytes_before ? ", the rest" : "", r->copy_s, rate(now, r->copy_s),
+			limit);
 	wdr_out_text(out, WDR_STYLE_PLAIN, "\n");
 	show_read_back(out, r);
 }
@@ -331,7 +350,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 		wdr_out_text(out, WDR_STYLE_GOOD,
 			"\ndone: everything was read back from %s and is as it was copied\n",
 			it->target.name);
-	show_copied(out, r);
+	show_copied(out, it, r);
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
 		wdr_out_text(out, WDR_STYLE_BAD,
