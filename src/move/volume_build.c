@@ -195,7 +195,11 @@ bool wdr_move_run_fill(
 	begin_behind(&f);
 	if (!open_filling(&f, dev, offset, error))
 		return false;
-	WdrCopy copy = { .source = wdr_move_run_source_part(m, p->number)->volume,
+	WdrVolume *source = wdr_move_run_source_part(m, p->number)->volume;
+	/* A running one sweeps its disk by itself. */
+	if (strcmp(source->ops->type, "ext4") == 0)
+		wdr_ext_volume_sweep(source);
+	WdrCopy copy = { .source = source,
 		.builder = f.builder,
 		.replacements = replacements,
 		.exclude = exclude,

@@ -25,8 +25,8 @@ G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrExtInfo, wdr_ext_info_clear)
  * the state before the journal. */
 bool wdr_ext_volume_open(WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVolume **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* From now on small contents that lie close together are read with one request: for a disk that is
- * read past the page cache, and that nobody writes to. */
+/* From now on small contents that lie close together are read with one request: for a disk that
+ * nobody writes to. */
 void wdr_ext_volume_sweep(WdrVolume *v);
 void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret);
 

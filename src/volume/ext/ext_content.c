@@ -14,6 +14,7 @@ typedef struct {
 	WdrContent content;
 	WdrBlockDev *dev;
 	WdrSweep *sweep; /* borrowed; NULL: none */
+	bool is_careful; /* it failed */
 	uint64_t offset; /* of the volume */
 	uint32_t block_size;
 	uint64_t size; /* of the file */
@@ -52,6 +53,11 @@ static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, G
 
 	if (c->sweep && !c->content.damage)
 		return wdr_sweep_read(c->sweep, buf, len, at, 0, error);
+	/* What large requests cannot read is asked for in smaller pieces, from here on in this
+	 * file. */
+	if (c->sweep && !c->is_careful && wdr_sweep_read(c->sweep, buf, len, at, 0, NULL))
+		return true;
+	c->is_careful = true;
 	WdrCarefulRead careful = { wdr_read_device, c->dev, c->content.damage, at,
 		r->logical * c->block_size + c->pos };
 	return wdr_damage_read(&careful, buf, len, error);
