@@ -8,7 +8,8 @@
  *   - What is kept for each file is 8 bytes: a fold of the places and the content. The walk over
  * the finished volume folds the places that it finds with the packing list's hash, and both must
  *     agree.
- * A group is 64 MiB, so a flush is rare, and what the disk reads lies in one piece. */
+ * A group is 64 MiB, or 8,192 files, so a flush is rare, and what the disk reads lies in one piece.
+ */
 #include "copy/read_behind.h"
 
 #include "base/stop.h"
@@ -22,7 +23,8 @@
 static const uint64_t first_distance = 4 * 1024 * 1024;
 
 enum {
-	WAITING_MAX = 65536, /* files */
+	WAITING_MAX = 32768, /* files, or parts of them */
+	GROUP_FILES = 8192,
 	GROUP_BYTES = 64 * 1024 * 1024,
 	WINDOW_BYTES = 1024 * 1024,
 	SAMPLE_BYTES = 4096,
@@ -175,6 +177,12 @@ static bool is_head_written(const WdrReadBehind *b)
 	return head && (b->is_ending || head->placed.mark <= b->written);
 }
 
+/* Under the lock. */
+static bool is_enough(const WdrReadBehind *b)
+{
+	return b->waiting_bytes >= GROUP_BYTES || b->waiting.length >= GROUP_FILES;
+}
+
 /* Files that are written, once there are enough of them or nothing else comes. NULL: nothing is
  * left to do. */
 static GQueue *take_group(WdrReadBehind *b)
@@ -184,7 +192,7 @@ static GQueue *take_group(WdrReadBehind *b)
 
 	g_mutex_lock(&b->lock);
 	while (!b->is_stopping && !(b->is_ending && b->waiting.length == 0) &&
-		!(is_head_written(b) && (b->is_ending || b->waiting_bytes >= GROUP_BYTES)))
+		!(is_head_written(b) && (b->is_ending || is_enough(b))))
 		g_cond_wait(&b->changed, &b->lock);
 	while (!b->is_stopping && is_head_written(b) && bytes < GROUP_BYTES) {
 		Waiting *w = g_queue_pop_head(&b->waiting);
@@ -347,7 +355,7 @@ bool wdr_read_behind_put(WdrReadBehind *b, const char *path, uint64_t size, cons
 	if (is_fine && is_wanted(b, w)) {
 		b->waiting_bytes += w->bytes;
 		g_queue_push_tail(&b->waiting, g_steal_pointer(&w));
-		if (b->waiting_bytes >= GROUP_BYTES)
+		if (is_enough(b))
 			g_cond_broadcast(&b->changed);
 	}
 	g_mutex_unlock(&b->lock);

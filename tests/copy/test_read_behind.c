@@ -208,6 +208,28 @@ START_TEST(large_files_in_parts)
 }
 END_TEST
 
+/* However small they are, many files make a group. */
+START_TEST(tiny_files_do_not_pile_up)
+{
+	enum { MANY = 20000 };
+	const uint8_t byte = 7;
+	WdrHash hash = wdr_hash(&byte, 1);
+
+	begin_on(16 * MIB, 0);
+	write_at(4096, &byte, 1);
+	for (uint64_t id = 12; id < MANY; id++) {
+		WdrPlaced p = placed_at(id, 4096, 1, 0);
+		sup_ok(wdr_read_behind_put(behind, "srv/rec", 1, &hash, &p, &error));
+	}
+	for (unsigned i = 0; i < 1000 && wdr_read_behind_bytes(behind) < 8192; i++)
+		g_usleep(10000);
+	ck_assert_uint_ge(wdr_read_behind_bytes(behind), 8192);
+	sup_ok(finish(&error));
+	ck_assert(wdr_read_behind_knows(behind, MANY - 1));
+	end();
+}
+END_TEST
+
 /* For what is held back, and for more than can wait, nobody vouches: it is read at the end. */
 START_TEST(what_is_passed_over)
 {
@@ -292,6 +314,7 @@ Suite *suite_read_behind(void)
 	tcase_add_test(t, what_is_wrong_ends_the_writing);
 	tcase_add_test(t, it_waits_for_the_writer);
 	tcase_add_loop_test(t, large_files_in_parts, 0, (int)G_N_ELEMENTS(wrong_at));
+	tcase_add_test(t, tiny_files_do_not_pile_up);
 	tcase_add_test(t, what_is_passed_over);
 	tcase_add_loop_test(t, the_sample_finds_what_came_later, 0, 6);
 	tcase_add_loop_test(t, places_are_compared, 0, 2);
