@@ -161,7 +161,9 @@ static void fit(const WdrTimeKind *k, const WdrTimeSample *last, Fit *f)
 		for (unsigned i = 0; i < k->count; i++) {
 			const WdrTimeSample *a = &k->samples[i];
 			const WdrTimeSample *b = i + 1 < k->count ? &k->samples[i + 1] : last;
-			double weight = b->seconds / last->seconds;
+			/* What is long ago counts little: a drive may stand still at first. */
+			double age = b->seconds / last->seconds;
+			double weight = age * age;
 			double s = weight * weight * (b->seconds - a->seconds);
 			double n =
 				weight * weight *

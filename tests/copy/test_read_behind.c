@@ -196,7 +196,7 @@ START_TEST(large_files_in_parts)
 	if (wrong_at[_i] >= 0)
 		bytes[wrong_at[_i]] ^= 0x80;
 	write_at(MIB, bytes, 4 * MIB);
-	write_at(10 * MIB, bytes + 6 * MIB, size - 6 * MIB);
+	write_at(10 * MIB, bytes + 6 * MIB, (size_t)(size - 6 * MIB));
 	put_parts(hash, size);
 	if (wrong_at[_i] >= 0) {
 		sup_fails(WDR_ERROR_IO, "content of 'srv/long' is not as copied", finish(&error));
