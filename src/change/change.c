@@ -237,11 +237,7 @@ bool wdr_change_check_rest(const WdrWorld *world, const WdrDisk *disk, GError **
 	if (!user)
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "%s is in use: %s", disk->name, user);
-	g_autofree char *release = wdr_disk_release_command(world, disk);
-	if (release)
-		wdr_error_hint(error, "nothing was changed; to release it: %s", release);
-	else
-		wdr_error_hint(error,
-			"nothing was changed; unmount it first, or name the running system with --running");
+	wdr_disk_hint_at_release(world, disk, "nothing was changed",
+		"unmount it first, or name the running system with --running", error);
 	return false;
 }

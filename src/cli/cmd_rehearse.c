@@ -131,9 +131,7 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 		return true;
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = r.disk->is_image ? NULL : wdr_board_look(world);
-	const char *fix_on = wdr_disk_is_live(world, r.disk) ? NULL
-			     : r.disk->is_image              ? r.disk->path
-							     : r.disk->name;
+	const char *fix_on = wdr_disk_is_live(world, r.disk) ? NULL : wdr_disk_word(r.disk);
 	g_autoptr(WdrRehearsal) rehearsal = wdr_rehearse(
 		r.system, &(WdrRehearsing){ r.medium, board, r.others, r.away, fix_on, NULL });
 	g_autofree char *both =

@@ -19,16 +19,12 @@
 
 #include <stdatomic.h>
 
-/* Between two blocks of the sample; twice as far after each so many of them. */
-static const uint64_t first_distance = 4 * 1024 * 1024;
-
 enum {
 	WAITING_MAX = 32768, /* files, or parts of them */
 	GROUP_FILES = 8192,
 	GROUP_BYTES = 64 * 1024 * 1024,
 	WINDOW_BYTES = 1024 * 1024,
 	SAMPLE_BYTES = 4096,
-	SAMPLES_BEFORE_DOUBLING = 16384,
 	REPORT_EVERY_US = 200000,
 };
 
@@ -58,8 +54,6 @@ struct WdrReadBehind {
 	/* The thread's own, until it has ended. */
 	GArray *known; /* uint64_t for each id: the fold; 0: nobody vouches for it */
 	WdrSpots *sample;
-	uint64_t sampled_at, distance;
-	unsigned samples;
 	WdrHasher *hasher;
 	uint64_t pos;          /* bytes that it was given of a file */
 	uint8_t *raw, *window; /* aligned, of WINDOW_BYTES */
@@ -105,19 +99,13 @@ static bool read_bytes(
 	return true;
 }
 
-/* A whole block of the run that is in the window now, at each distance. */
-static void take_sample(WdrReadBehind *b, uint64_t at, uint64_t end)
+/* A whole block of the run that is in the window now. */
+static void offer_sample(WdrReadBehind *b, uint64_t at, uint64_t end)
 {
 	uint64_t block = wdr_round_up(at, SAMPLE_BYTES);
 
-	if (b->sampled_at && block < b->sampled_at + b->distance)
-		return;
-	if (block + SAMPLE_BYTES > MIN(end, b->window_at + b->window_len))
-		return;
-	wdr_spots_note(b->sample, block, b->window + (block - b->window_at));
-	b->sampled_at = block;
-	if (++b->samples % SAMPLES_BEFORE_DOUBLING == 0)
-		b->distance *= 2;
+	if (block + SAMPLE_BYTES <= MIN(end, b->window_at + b->window_len))
+		wdr_spots_offer(b->sample, block, b->window + (block - b->window_at));
 }
 
 static bool read_run(WdrReadBehind *b, const WdrPlacedRun *r, GError **error)
@@ -133,7 +121,7 @@ static bool read_run(WdrReadBehind *b, const WdrPlacedRun *r, GError **error)
 			return false;
 		WdrPiece piece = { in_file, len, false };
 		wdr_hash_piece(b->hasher, &piece, bytes, &b->pos);
-		take_sample(b, at, end);
+		offer_sample(b, at, end);
 		at += len;
 		in_file += len;
 	}
@@ -254,7 +242,6 @@ WdrReadBehind *wdr_read_behind_new(
 	b->medium = medium;
 	b->offset = offset;
 	b->first = first;
-	b->distance = first_distance;
 	g_mutex_init(&b->lock);
 	g_cond_init(&b->changed);
 	g_queue_init(&b->waiting);

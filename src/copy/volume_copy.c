@@ -125,7 +125,7 @@ static void report(WdrCopyRun *r)
 	g_mutex_lock(&r->lock);
 	p.bytes_done = r->count ? wdr_copy_count_bytes(r->count) : r->read_bytes;
 	p.entries_done = r->entries;
-	p.bytes_waiting = r->copy->waiting ? r->copy->waiting(r->copy->waiting_data) : 0;
+	p.bytes_waiting = r->copy->waiting ? r->copy->waiting(r->copy->behind_data) : 0;
 	p.reads_behind = r->copy->waiting != NULL;
 	p.bytes_read = r->count ? r->copy->total.bytes_done + r->read_bytes : 0;
 	g_mutex_unlock(&r->lock);
@@ -279,7 +279,7 @@ static bool tell_written(
 	const WdrCopy *c = r->copy;
 
 	return !c->written ||
-	       c->written(c->written_data, job->path, job->entry.size, content, error);
+	       c->written(c->behind_data, job->path, job->entry.size, content, error);
 }
 
 /* One file, from its first to its last chunk. Without a builder (reading back) the chunks are only

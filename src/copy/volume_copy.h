@@ -54,14 +54,13 @@ typedef struct {
 	 * between, with `content` NULL. NULL: nobody asks. */
 	bool (*written)(void *data, const char *path, uint64_t size, const WdrHash *content,
 		GError **error);
-	void *written_data;
+	/* Bytes that wait to be read back, behind the writer; NULL: that is not done. */
+	uint64_t (*waiting)(void *data);
+	void *behind_data; /* of both */
 	/* Of a node whose content was read before and needs not be read again if it lies where it
 	 * did then, which the record has to see to. From several threads. NULL: none is. */
 	bool (*is_known)(void *data, uint64_t id);
 	void *known_data;
-	/* Bytes that wait to be read back, behind the writer; NULL: that is not done. */
-	uint64_t (*waiting)(void *data);
-	void *waiting_data;
 	WdrCopyWaits *waits; /* what is added to; NULL: nobody asks */
 	WdrProgress total;   /* what on_progress is to count up to */
 	/* Called now and then between entries, and within long files, when everything before is

@@ -369,6 +369,11 @@ char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk)
 	return disk->is_image ? g_strdup(disk->path) : wdr_world_line(world, in_sys);
 }
 
+const char *wdr_disk_word(const WdrDisk *disk)
+{
+	return disk->is_image ? disk->path : disk->name;
+}
+
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)
 {
 	size_t len = strlen(disk->name);

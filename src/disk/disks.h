@@ -28,6 +28,8 @@ bool wdr_disks_list(
 /* A disk by its name, its path, or as an image file. Links are followed. */
 bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* What a command calls it: its name, or an image's path. Borrowed. */
+const char *wdr_disk_word(const WdrDisk *disk);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
 

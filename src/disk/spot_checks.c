@@ -11,7 +11,8 @@
 #include "disk/true_size.h"
 
 /* Of a range. */
-enum { SPOT_BYTES = 4096, SPOTS_MAX = 8192 };
+enum { SPOT_BYTES = 4096, SPOTS_MAX = 8192, OFFERS_BEFORE_DOUBLING = 16384 };
+#define OFFERED_APART (UINT64_C(4) * 1024 * 1024)
 
 typedef struct {
 	uint64_t at;
@@ -64,10 +65,14 @@ bool wdr_spots_take(WdrSpots *s, uint64_t start, uint64_t len, uint64_t distance
 	return true;
 }
 
-void wdr_spots_note(WdrSpots *s, uint64_t at, const void *block)
+void wdr_spots_offer(WdrSpots *s, uint64_t at, const void *block)
 {
-	const Spot spot = { at, wdr_hash(block, SPOT_BYTES) };
+	const Spot *last = s->list->len ? &g_array_index(s->list, Spot, s->list->len - 1) : NULL;
+	uint64_t distance = OFFERED_APART << MIN(s->list->len / OFFERS_BEFORE_DOUBLING, 32U);
 
+	if (last && at < last->at + distance)
+		return;
+	const Spot spot = { at, wdr_hash(block, SPOT_BYTES) };
 	g_array_append_val(s->list, spot);
 }
 

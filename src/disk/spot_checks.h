@@ -16,7 +16,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSpots, wdr_spots_free)
  * would be too many. */
 bool wdr_spots_take(WdrSpots *s, uint64_t start, uint64_t len, uint64_t distance,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Remembers one block of 4 KiB that was read already. */
-void wdr_spots_note(WdrSpots *s, uint64_t at, const void *block);
+/* A block of 4 KiB that was read already. It is remembered where it is 4 MiB behind the last one,
+ * or further: twice as far after each 16,384 of them. */
+void wdr_spots_offer(WdrSpots *s, uint64_t at, const void *block);
 /* IO: a block is another now, and nothing of ours wrote to it. */
 bool wdr_spots_check(const WdrSpots *s, GError **error) G_GNUC_WARN_UNUSED_RESULT;

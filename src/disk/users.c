@@ -192,23 +192,45 @@ char *wdr_disk_loop_user(const WdrWorld *world, const WdrDisk *disk)
 			  : NULL;
 }
 
-static char *partition_user(const WdrWorld *world, const GPtrArray *mounts, const WdrDisk *disk)
-{
-	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk->name);
-	g_autofree char *folder = wdr_world_path(world, in_sys);
-	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+/* A disk, or a partition of it, as sysfs has it below /sys/block. */
+typedef struct {
+	const char *name, *in_block;
+	const char *device; /* "8:1"; NULL: it does not say */
+} Block;
+/* False: no further ones are wanted. */
+typedef bool (*BlockFunc)(void *data, const Block *block);
 
-	for (const char *name; dir && (name = g_dir_read_name(dir));) {
-		if (!g_str_has_prefix(name, disk->name))
+static void each_block(const WdrWorld *world, const char *disk, BlockFunc each, void *data)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk);
+	g_autofree char *folder = wdr_world_path(world, in_sys);
+	g_autofree char *whole = g_build_filename(folder, "dev", NULL);
+	g_autofree char *number = wdr_read_line(whole);
+	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
+	bool is_wanted = each(data, &(Block){ disk, disk, number });
+
+	for (const char *name; is_wanted && dir && (name = g_dir_read_name(dir));) {
+		if (!g_str_has_prefix(name, disk))
 			continue;
-		g_autofree char *in_block = g_strdup_printf("%s/%s", disk->name, name);
+		g_autofree char *in_block = g_strdup_printf("%s/%s", disk, name);
 		g_autofree char *dev = g_build_filename(folder, name, "dev", NULL);
 		g_autofree char *device = wdr_read_line(dev);
-		char *user = user_of(world, mounts, name, in_block, device);
-		if (user)
-			return user;
+		is_wanted = each(data, &(Block){ name, in_block, device });
 	}
-	return NULL;
+}
+
+typedef struct {
+	const WdrWorld *world;
+	const GPtrArray *mounts;
+	char *user;
+} UserSearch;
+
+static bool take_user(void *data, const Block *block)
+{
+	UserSearch *s = data;
+
+	s->user = user_of(s->world, s->mounts, block->name, block->in_block, block->device);
+	return !s->user;
 }
 
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
@@ -219,9 +241,9 @@ char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk)
 		return user;
 	/* Of every process: read once, not for each partition. */
 	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
-	g_autofree char *device = device_number(world, disk, 0);
-	user = user_of(world, mounts, disk->name, disk->name, device);
-	return user ? user : partition_user(world, mounts, disk);
+	UserSearch search = { world, mounts, NULL };
+	each_block(world, disk->name, take_user, &search);
+	return search.user;
 }
 
 char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned partition)
@@ -240,42 +262,27 @@ char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsign
 /* ---- how a disk is released ---- */
 
 typedef struct {
+	const WdrWorld *world;
+	const GPtrArray *mounts;
 	GPtrArray *points, *swaps; /* to be unmounted, last mount first; to be switched off */
 	bool is_hopeless;          /* no command of ours ends this use */
 } Release;
 
-static void release_part(const WdrWorld *world, const GPtrArray *mounts, const char *name,
-	const char *in_block, const char *device, Release *r)
+static bool release_block(void *data, const Block *block)
 {
-	for (guint i = mounts->len; device && i > 0; i--) {
-		const WdrMount *m = mounts->pdata[i - 1];
-		if (strcmp(m->device, device) != 0)
+	Release *r = data;
+
+	for (guint i = r->mounts->len; block->device && i > 0; i--) {
+		const WdrMount *m = r->mounts->pdata[i - 1];
+		if (strcmp(m->device, block->device) != 0)
 			continue;
 		r->is_hopeless |= m->who || strcmp(m->point, "/") == 0;
 		g_ptr_array_add(r->points, g_strdup(m->point));
 	}
-	if (is_swap(world, name))
-		g_ptr_array_add(r->swaps, g_strdup_printf("/dev/%s", name));
-	r->is_hopeless |= has_holder(world, in_block);
-}
-
-static void release_disk(const WdrWorld *world, const char *disk, Release *r)
-{
-	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
-	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s", disk);
-	g_autofree char *folder = wdr_world_path(world, in_sys);
-	g_autofree char *whole = g_build_filename(folder, "dev", NULL);
-	g_autofree char *number = wdr_read_line(whole);
-	g_autoptr(GDir) dir = g_dir_open(folder, 0, NULL);
-
-	release_part(world, mounts, disk, disk, number, r);
-	for (const char *name; dir && (name = g_dir_read_name(dir));) {
-		g_autofree char *in_block = g_strdup_printf("%s/%s", disk, name);
-		g_autofree char *dev = g_build_filename(folder, name, "dev", NULL);
-		g_autofree char *device = wdr_read_line(dev);
-		if (device && g_str_has_prefix(name, disk))
-			release_part(world, mounts, name, in_block, device, r);
-	}
+	if (is_swap(r->world, block->name))
+		g_ptr_array_add(r->swaps, g_strdup_printf("/dev/%s", block->name));
+	r->is_hopeless |= has_holder(r->world, block->in_block);
+	return true;
 }
 
 static void add_command(GString *line, const char *program, const GPtrArray *words)
@@ -292,21 +299,22 @@ static void add_command(GString *line, const char *program, const GPtrArray *wor
 	g_string_append_printf(line, "%s%s", line->len ? " && " : "", command);
 }
 
-char *wdr_disk_release_command(const WdrWorld *world, const WdrDisk *disk)
+static char *release_command(const WdrWorld *world, const WdrDisk *disk)
 {
 	g_autoptr(WdrBacking) backing = wdr_backing_of(world, disk);
 	g_autoptr(GPtrArray) loops = wdr_backing_loops(backing, disk->is_image ? NULL : disk->name);
 	g_autoptr(GPtrArray) points = g_ptr_array_new_with_free_func(g_free);
 	g_autoptr(GPtrArray) swaps = g_ptr_array_new_with_free_func(g_free);
 	g_autoptr(GPtrArray) detach = g_ptr_array_new_with_free_func(g_free);
-	Release r = { .points = points, .swaps = swaps };
+	g_autoptr(GPtrArray) mounts = wdr_mounts_everywhere(world);
+	Release r = { world, mounts, points, swaps, false };
 	g_autoptr(GString) line = g_string_new(NULL);
 
 	if (!disk->is_image)
-		release_disk(world, disk->name, &r);
+		each_block(world, disk->name, release_block, &r);
 	for (guint i = 0; i < loops->len; i++) {
 		const char *loop = loops->pdata[i];
-		release_disk(world, loop, &r);
+		each_block(world, loop, release_block, &r);
 		if (detach->len == 0)
 			g_ptr_array_add(detach, g_strdup("-d"));
 		g_ptr_array_add(detach, g_strdup_printf("/dev/%s", loop));
@@ -318,4 +326,13 @@ char *wdr_disk_release_command(const WdrWorld *world, const WdrDisk *disk)
 	add_command(line, "swapoff", swaps);
 	add_command(line, "losetup", detach);
 	return line->len ? g_strdup(line->str) : NULL;
+}
+
+void wdr_disk_hint_at_release(const WdrWorld *world, const WdrDisk *disk, const char *unchanged,
+	const char *otherwise, GError **error)
+{
+	g_autofree char *release = release_command(world, disk);
+
+	wdr_error_hint(error, "%s; %s%s", unchanged, release ? "to release it: " : otherwise,
+		release ? release : "");
 }

@@ -9,9 +9,11 @@
 char *wdr_disk_user(const WdrWorld *world, const WdrDisk *disk);
 /* Who uses this one partition, or the whole of an image. */
 char *wdr_disk_partition_user(const WdrWorld *world, const WdrDisk *disk, unsigned number);
-/* The command that ends the uses of a disk: umount, swapoff, losetup. NULL: the system runs from
- * it, or another mount namespace, RAID or LVM uses it, or it is a stand-in of a bench. */
-char *wdr_disk_release_command(const WdrWorld *world, const WdrDisk *disk);
+/* To the error that a disk is in use: `unchanged` says what was not done, and the command that ends
+ * the uses (umount, swapoff, losetup) follows. Where there is none, `otherwise`: the system runs
+ * from the disk, another mount namespace, RAID or LVM uses it, or it is a stand-in of a bench. */
+void wdr_disk_hint_at_release(const WdrWorld *world, const WdrDisk *disk, const char *unchanged,
+	const char *otherwise, GError **error);
 /* The partition is mounted somewhere in a way that can be written to. */
 bool wdr_disk_is_written(const WdrWorld *world, const WdrDisk *disk, unsigned number);
 /* The file system of the partition is mounted with this option ("data=journal"). */

@@ -348,8 +348,7 @@ bool wdr_pace_stretch_find(const WdrWorld *world, const char *disk, const char *
 	if (!p || p->is_extended) {
 		wdr_error_set(error, WDR_ERROR_USAGE, "%s has no partition '%s' to write to",
 			s.disk->name, partition);
-		g_autofree char *look =
-			wdr_command("survey", s.disk->is_image ? s.disk->path : s.disk->name);
+		g_autofree char *look = wdr_command("survey", wdr_disk_word(s.disk));
 		wdr_error_hint(error, "to see its partitions: %s", look);
 		return false;
 	}

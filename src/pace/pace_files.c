@@ -2,12 +2,11 @@
 #include "pace/pace_files.h"
 
 #include "base/cleanup.h"
-#include "base/io.h"
+#include "pace/pace_queue.h"
 
 #include <errno.h>
 #include <fcntl.h>
 #include <string.h>
-#include <time.h>
 #include <unistd.h>
 
 struct WdrPaceFiles {
@@ -72,27 +71,18 @@ static int read_file(WdrPaceFiles *f, const char *name, const WdrPaceRequest *r)
 	return got == (ssize_t)r->len && memcmp(f->back, r->buf, r->len) == 0 ? 0 : EIO;
 }
 
-static uint64_t now(void *self)
-{
-	struct timespec t;
-
-	(void)self;
-	clock_gettime(CLOCK_MONOTONIC, &t);
-	return (uint64_t)t.tv_sec * 1000000000 + (uint64_t)t.tv_nsec;
-}
-
 static void submit(void *self, WdrPaceRequest *r)
 {
 	WdrPaceFiles *f = self;
 	g_autofree char *name = g_strdup_printf("%u.pace", f->next++);
 
-	r->begun = now(f);
+	r->begun = wdr_pace_clock(f);
 	r->failed = write_file(f, name, r);
 	if (!r->failed)
 		r->failed = read_file(f, name, r);
 	if (unlinkat(f->fd, name, 0) != 0 && !r->failed)
 		r->failed = errno;
-	r->ended = now(f);
+	r->ended = wdr_pace_clock(f);
 	f->ended = r;
 }
 
@@ -110,7 +100,7 @@ static int flush(void *self)
 bool wdr_pace_files_measure(
 	const WdrWorld *world, WdrPaceFiles *f, double seconds, WdrPaceFigure *ret, GError **error)
 {
-	static const WdrPaceOps ops = { submit, reap, flush, now };
+	static const WdrPaceOps ops = { submit, reap, flush, wdr_pace_clock };
 	g_autoptr(GArray) runs = g_array_new(FALSE, FALSE, sizeof(WdrPaceRun));
 	const WdrPaceRun run = { 0, WDR_PACE_FILE };
 

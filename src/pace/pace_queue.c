@@ -17,7 +17,7 @@ struct WdrPaceQueue {
 	GAsyncQueue *ended;
 };
 
-static uint64_t now(void *self)
+uint64_t wdr_pace_clock(void *self)
 {
 	struct timespec t;
 
@@ -39,10 +39,10 @@ static void carry_out(const WdrPaceQueue *q, WdrPaceRequest *r)
 {
 	g_autoptr(GError) error = NULL;
 
-	r->begun = now(NULL);
+	r->begun = wdr_pace_clock(NULL);
 	bool is_fine = r->is_write ? wdr_pwrite_all(q->fd, r->buf, r->len, r->offset, &error)
 				   : wdr_pread_all(q->fd, r->buf, r->len, r->offset, &error);
-	r->ended = now(NULL);
+	r->ended = wdr_pace_clock(NULL);
 	int failed = is_fine ? 0 : wdr_error_get_errno(error);
 	/* A short read has none: the end came sooner than it should. */
 	r->failed = is_fine || failed ? failed : EIO;
@@ -61,7 +61,7 @@ static WdrPaceRequest *reap_one(void *self)
 	return ((WdrPaceQueue *)self)->done;
 }
 
-static const WdrPaceOps one_ops = { submit_one, reap_one, flush, now };
+static const WdrPaceOps one_ops = { submit_one, reap_one, flush, wdr_pace_clock };
 
 /* ---- through io_uring ---- */
 
@@ -76,7 +76,7 @@ static void submit_to_ring(void *self, WdrPaceRequest *r)
 	else
 		io_uring_prep_read(sqe, q->fd, r->buf, (unsigned)r->len, r->offset);
 	io_uring_sqe_set_data(sqe, r);
-	r->begun = now(NULL);
+	r->begun = wdr_pace_clock(NULL);
 }
 
 /* What was submitted since goes to the kernel with the wait for the next one. */
@@ -88,13 +88,13 @@ static WdrPaceRequest *reap_from_ring(void *self)
 	while (io_uring_peek_cqe(&q->ring, &cqe) != 0)
 		io_uring_submit_and_wait(&q->ring, 1);
 	WdrPaceRequest *r = io_uring_cqe_get_data(cqe);
-	r->ended = now(NULL);
+	r->ended = wdr_pace_clock(NULL);
 	r->failed = cqe->res < 0 ? -cqe->res : (size_t)cqe->res == r->len ? 0 : EIO;
 	io_uring_cqe_seen(&q->ring, cqe);
 	return r;
 }
 
-static const WdrPaceOps ring_ops = { submit_to_ring, reap_from_ring, flush, now };
+static const WdrPaceOps ring_ops = { submit_to_ring, reap_from_ring, flush, wdr_pace_clock };
 
 /* ---- through threads ---- */
 
@@ -116,7 +116,8 @@ static WdrPaceRequest *reap_from_threads(void *self)
 	return g_async_queue_pop(((WdrPaceQueue *)self)->ended);
 }
 
-static const WdrPaceOps thread_ops = { submit_to_threads, reap_from_threads, flush, now };
+static const WdrPaceOps thread_ops = { submit_to_threads, reap_from_threads, flush,
+	wdr_pace_clock };
 
 /* Kernels before 5.6 have rings that know no plain reads and writes. */
 static bool make_ring(struct io_uring *ring, unsigned entries)

@@ -237,7 +237,7 @@ WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 bool wdr_itinerary_disk_find(
 	const WdrWorld *world, const WdrItineraryDisk *disk, WdrDisk **ret, GError **error)
 {
-	return wdr_disk_find(world, disk->is_image ? disk->path : disk->name, ret, error);
+	return wdr_disk_find(world, wdr_itinerary_disk_word(disk), ret, error);
 }
 
 bool wdr_itinerary_disk_describe(
@@ -354,10 +354,8 @@ bool wdr_check_target(
 	g_autofree char *user = wdr_disk_user(world, target);
 	if (user) {
 		wdr_error_set(error, WDR_ERROR_REFUSED, "the target is in use: %s", user);
-		g_autofree char *release = wdr_disk_release_command(world, target);
-		wdr_error_hint(error, "nothing was written; %s%s",
-			release ? "to release it: " : "unmount or detach it first",
-			release ? release : "");
+		wdr_disk_hint_at_release(
+			world, target, "nothing was written", "unmount or detach it first", error);
 		return false;
 	}
 	if (target->is_read_only) {

@@ -258,13 +258,9 @@ bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError *
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED, "the source %s may change while it is read: %s",
 		disk->name, writer);
-	g_autofree char *release = wdr_disk_release_command(world, disk);
-	if (release)
-		wdr_error_hint(error, "nothing was written; to release it: %s", release);
-	else
-		wdr_error_hint(error,
-			"nothing was written; unmount or close it there, or name the device "
-			"that is mounted as the source (--from)");
+	wdr_disk_hint_at_release(world, disk, "nothing was written",
+		"unmount or close it there, or name the device that is mounted as the source (--from)",
+		error);
 	return false;
 }
 

@@ -240,46 +240,58 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 	}
 }
 
-/* A check of the volume that mends what is safe to mend; e2fsck takes the place within an image.
- * The caller's; NULL: it is mounted. */
-static char *check_command(const WdrSurveyDisk *d, guint at)
+/* A check of the volume that mends what is safe to mend, behind what is wrong with it; e2fsck takes
+ * the place within an image. The caller's; "": it is mounted. */
+static char *check_text(const WdrSurveyDisk *d, guint at)
 {
 	const WdrSystemPart *p = d->system->parts->pdata[at];
-	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
 	bool is_file = g_file_test(d->disk->path, G_FILE_TEST_IS_REGULAR);
-	g_autofree char *node = is_file ? g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT,
-						  d->disk->path, p->partition->start)
-					: g_strdup_printf("/dev/%s", name);
 
 	if (d->mounted->pdata[at])
-		return NULL;
-	g_autofree char *word = wdr_shell_word(node);
-	return is_file ? g_strdup_printf("e2fsck -fp %s", word)
-		       : wdr_system_command("e2fsck", "-fp", node);
+		return g_strdup("");
+	if (is_file) {
+		g_autofree char *node = g_strdup_printf(
+			"%s?offset=%" G_GUINT64_FORMAT, d->disk->path, p->partition->start);
+		g_autofree char *word = wdr_shell_word(node);
+		return g_strdup_printf("; to check it: e2fsck -fp %s", word);
+	}
+	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
+	g_autofree char *node = g_build_filename("/dev", name, NULL);
+	g_autofree char *check = wdr_system_command("e2fsck", "-fp", node);
+	return g_strdup_printf("; to check it: %s", check);
+}
+
+static void show_ext_problems(const WdrOut *out, const WdrSurveyDisk *d, guint at, const char *name)
+{
+	const WdrSystemPart *p = d->system->parts->pdata[at];
+
+	if (!p->ext.has_errors && !p->ext.needs_recovery)
+		return;
+	g_autofree char *check = check_text(d, at);
+	if (p->ext.has_errors)
+		wdr_out_text(out, WDR_STYLE_BAD, "%s: the kernel noted errors in this volume%s\n",
+			name, check);
+	if (p->ext.needs_recovery)
+		wdr_out_text(out, WDR_STYLE_WARNING,
+			"%s: in use, or not unmounted cleanly: its journal is not empty%s\n", name,
+			p->ext.has_errors ? "" : check);
 }
 
 static void show_volume_problems(const WdrOut *out, const WdrSurveyDisk *d, guint at)
 {
 	const WdrSystemPart *p = d->system->parts->pdata[at];
 	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
-	g_autofree char *check = check_command(d, at);
-	g_autofree char *how = check ? g_strdup_printf("; to check it: %s", check) : g_strdup("");
-	g_autofree char *resume =
-		wdr_command("move", "--resume", d->disk->is_image ? d->disk->path : "");
 
 	if (p->problem)
 		wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", name, p->problem);
-	if (p->is_unfinished)
+	if (p->is_unfinished) {
+		g_autofree char *resume =
+			wdr_command("move", "--resume", d->disk->is_image ? d->disk->path : "");
 		wdr_out_text(out, WDR_STYLE_BAD,
 			"%s: a move to this disk is unfinished, and it will not boot; to continue: %s\n",
 			name, resume);
-	if (p->ext.has_errors)
-		wdr_out_text(out, WDR_STYLE_BAD, "%s: the kernel noted errors in this volume%s\n",
-			name, how);
-	if (p->ext.needs_recovery)
-		wdr_out_text(out, WDR_STYLE_WARNING,
-			"%s: in use, or not unmounted cleanly: its journal is not empty%s\n", name,
-			p->ext.has_errors ? "" : how);
+	}
+	show_ext_problems(out, d, at, name);
 }
 
 static void show_problems(const WdrOut *out, const WdrSurvey *s)

@@ -91,33 +91,28 @@ static double bytes_not_behind(const WdrProgress *p)
 	return MIN(waiting, group_bytes) + MAX(waiting - group_bytes, 0) * MAX(times, 1);
 }
 
-static bool is_behind(const WdrTimeLeft *t, WdrWorkKind kind)
+typedef struct {
+	double bytes, entries;
+} Left;
+
+/* Of what is read behind the writer, the walk over the finished volume looks at the entries: they
+ * cost little. */
+static Left left_of(const WdrTimeLeft *t, WdrWorkKind kind)
 {
+	const WdrTimeKind *k = &t->kinds[kind];
 	const WdrTimeKind *copy = &t->kinds[WDR_WORK_COPY];
+	Left left = { t->bytes - k->bytes, t->entries - k->entries };
 
-	return kind == WDR_WORK_READ_BACK && copy->is_open && copy->last.reads_behind;
-}
-
-static double bytes_left(const WdrTimeLeft *t, WdrWorkKind kind)
-{
-	const WdrTimeKind *k = &t->kinds[kind];
-	const WdrProgress *copied = &t->kinds[WDR_WORK_COPY].last;
-	double left = MAX(t->bytes - k->bytes - (k->is_open ? (double)k->last.bytes_done : 0), 0);
-
-	if (!is_behind(t, kind))
-		return left;
-	return MAX(left - (double)copied->bytes_total, 0) + bytes_not_behind(copied);
-}
-
-/* The walk over the finished volume looks at all entries, and costs little. */
-static double entries_left(const WdrTimeLeft *t, WdrWorkKind kind)
-{
-	const WdrTimeKind *k = &t->kinds[kind];
-	const WdrProgress *copied = &t->kinds[WDR_WORK_COPY].last;
-	double left =
-		MAX(t->entries - k->entries - (k->is_open ? (double)k->last.entries_done : 0), 0);
-
-	return is_behind(t, kind) ? MAX(left - (double)copied->entries_total, 0) : left;
+	if (k->is_open) {
+		left.bytes -= (double)k->last.bytes_done;
+		left.entries -= (double)k->last.entries_done;
+	}
+	if (kind == WDR_WORK_READ_BACK && copy->is_open && copy->last.reads_behind) {
+		left.bytes = MAX(left.bytes - (double)copy->last.bytes_total, 0) +
+			     bytes_not_behind(&copy->last);
+		left.entries -= (double)copy->last.entries_total;
+	}
+	return (Left){ MAX(left.bytes, 0), MAX(left.entries, 0) };
 }
 
 double wdr_time_left_share(const WdrTimeLeft *t)
@@ -131,7 +126,8 @@ double wdr_time_left_share(const WdrTimeLeft *t)
 		done += k->bytes + k->entries * usual_cost;
 		if (k->is_open)
 			done += (double)p->bytes_done + (double)p->entries_done * usual_cost;
-		left += bytes_left(t, kind) + entries_left(t, kind) * usual_cost;
+		const Left l = left_of(t, kind);
+		left += l.bytes + l.entries * usual_cost;
 	}
 	return t->has_work && done + left > 0 ? done / (done + left) : -1;
 }
@@ -201,34 +197,36 @@ static bool best_fit(const WdrTimeLeft *t, WdrWorkKind kind, double now, Fit *re
 	return ret->bytes_per_s > 0;
 }
 
+/* Before anything was read back: by the rate that was measured, or as copying went. In the order of
+ * places, entries cost little. */
+static bool expect_read_back(const WdrTimeLeft *t, const Fit *copy, Fit *ret)
+{
+	*ret = *copy;
+	if (t->given_rate > 0)
+		*ret = (Fit){ t->given_rate, MIN(copy->entry_bytes, usual_cost), 0 };
+	return ret->bytes_per_s > 0;
+}
+
 double wdr_time_left_s(const WdrTimeLeft *t, double now)
 {
-	double left = 0;
+	double seconds = 0;
 	double elapsed = present(t, WDR_WORK_COPY, now).seconds +
 			 present(t, WDR_WORK_READ_BACK, now).seconds;
-	Fit copy;
+	Fit fits[WDR_WORK_KINDS];
 
 	if (wdr_time_left_share(t) < known_after_share || elapsed < known_after_s)
 		return -1;
-	bool is_copy_known = best_fit(t, WDR_WORK_COPY, now, &copy);
 	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
-		Fit f;
-		bool is_known = best_fit(t, kind, now, &f);
-		double bytes = bytes_left(t, kind);
-		double entries = entries_left(t, kind);
-		if (!is_known && kind == WDR_WORK_READ_BACK) {
-			/* In the order of places, entries cost little. */
-			f = (Fit){ t->given_rate, MIN(copy.entry_bytes, usual_cost), 0 };
-			is_known = t->given_rate > 0;
-			if (!is_known && is_copy_known) {
-				f = copy;
-				is_known = true;
-			}
-		}
-		if (bytes + entries > 0 && !is_known)
+		Fit *f = &fits[kind];
+		const Left left = left_of(t, kind);
+		bool is_known = best_fit(t, kind, now, f) ||
+				(kind == WDR_WORK_READ_BACK &&
+					expect_read_back(t, &fits[WDR_WORK_COPY], f));
+		if (left.bytes + left.entries <= 0)
+			continue;
+		if (!is_known)
 			return -1;
-		if (bytes + entries > 0)
-			left += (bytes + entries * f.entry_bytes) / f.bytes_per_s;
+		seconds += (left.bytes + left.entries * f->entry_bytes) / f->bytes_per_s;
 	}
-	return left;
+	return seconds;
 }

@@ -203,24 +203,24 @@ char *wdr_world_line(const WdrWorld *world, const char *path)
 	return line && *line ? g_steal_pointer(&line) : NULL;
 }
 
-/* Of the programs that a move runs; the others belong to the board's system. */
+/* Debian's, of the programs that a move runs; NULL: another one, which the board's system has. */
 static const char *package_of(const char *program)
 {
 	static const struct {
 		const char *program, *package;
 	} all[] = {
+		{ "mkfs.ext4", "e2fsprogs" },
+		{ "e2fsck", "e2fsprogs" },
+		{ "tune2fs", "e2fsprogs" },
 		{ "mkfs.vfat", "dosfstools" },
 		{ "fsck.fat", "dosfstools" },
-		{ "vcgencmd", "raspi-utils" },
-		{ "rpi-eeprom-config", "rpi-eeprom" },
-		{ "update-initramfs", "initramfs-tools" },
 	};
 
 	for (size_t i = 0; i < G_N_ELEMENTS(all); i++) {
 		if (strcmp(program, all[i].program) == 0)
 			return all[i].package;
 	}
-	return "e2fsprogs";
+	return NULL;
 }
 
 bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *const *environment,
@@ -237,9 +237,11 @@ bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *c
 
 	if (!program) {
 		wdr_error_set(error, WDR_ERROR_IO, "the program %s is not installed", argv[0]);
+		const char *package = package_of(argv[0]);
 		g_autofree char *install =
-			wdr_system_command("apt", "install", package_of(argv[0]));
-		wdr_error_hint(error, "to install it on Debian: %s", install);
+			package ? wdr_system_command("apt", "install", package) : NULL;
+		if (install)
+			wdr_error_hint(error, "to install it on Debian: %s", install);
 		return false;
 	}
 	g_free(words[0]);

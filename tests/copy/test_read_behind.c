@@ -208,19 +208,26 @@ START_TEST(large_files_in_parts)
 }
 END_TEST
 
+/* Files of one byte, all at this place, with the ids from 13 up to this one. */
+static void put_many(uint64_t end, uint64_t at, uint64_t mark)
+{
+	const uint8_t byte = 7;
+	WdrHash hash = wdr_hash(&byte, 1);
+
+	write_at(at, &byte, 1);
+	for (uint64_t id = 13; id < end; id++) {
+		WdrPlaced p = placed_at(id, at, 1, mark);
+		sup_ok(wdr_read_behind_put(behind, "srv/rec", 1, &hash, &p, &error));
+	}
+}
+
 /* However small they are, many files make a group. */
 START_TEST(tiny_files_do_not_pile_up)
 {
 	enum { MANY = 20000 };
-	const uint8_t byte = 7;
-	WdrHash hash = wdr_hash(&byte, 1);
 
 	begin_on(16 * MIB, 0);
-	write_at(4096, &byte, 1);
-	for (uint64_t id = 12; id < MANY; id++) {
-		WdrPlaced p = placed_at(id, 4096, 1, 0);
-		sup_ok(wdr_read_behind_put(behind, "srv/rec", 1, &hash, &p, &error));
-	}
+	put_many(MANY, 4096, 0);
 	for (unsigned i = 0; i < 1000 && wdr_read_behind_bytes(behind) < 8192; i++)
 		g_usleep(10000);
 	ck_assert_uint_ge(wdr_read_behind_bytes(behind), 8192);
@@ -235,16 +242,11 @@ START_TEST(what_is_passed_over)
 {
 	enum { MANY = 66000 };
 	const uint8_t byte = 7;
-	WdrHash hash = wdr_hash(&byte, 1);
 
 	begin_on(16 * MIB, 65536);
 	write_at(65535, &byte, 1);
-	write_at(65536, &byte, 1);
 	put(12, 65535, &byte, 1);
-	for (uint64_t id = 13; id < MANY; id++) {
-		WdrPlaced p = placed_at(id, 65536, 1, 1);
-		sup_ok(wdr_read_behind_put(behind, "srv/rec", 1, &hash, &p, &error));
-	}
+	put_many(MANY, 65536, 1);
 	sup_ok(finish(&error));
 	ck_assert(!wdr_read_behind_knows(behind, 12));
 	ck_assert(wdr_read_behind_knows(behind, 13));

@@ -87,58 +87,58 @@ static void resolve(Looking *l)
 
 /* ---- what is to be said ---- */
 
-/* The command that shows how the disk's own mentions would be corrected. The caller's. */
-static char *correction(const Looking *l)
+/* What is wrong, and the command that shows how the disk's own mentions would be corrected. */
+static void advise_correction(const Looking *l, const char *what)
 {
-	const WdrDisk *disk = l->from->disk;
+	const WdrSurveyDisk *d = l->from;
+	g_autofree char *fix =
+		wdr_command("readdress", d->is_live ? "--running" : wdr_disk_word(d->disk));
 
-	return wdr_command("readdress", l->from->is_live ? "--running"
-					: disk->is_image ? disk->path
-							 : disk->name);
+	advise(l->finding, "%s; to correct it: %s", what, fix);
 }
 
 /* The kernel takes whichever it sees first. */
-static void judge_two(const Looking *l)
+static void advise_renewal(const Looking *l)
 {
-	const WdrDisk *disk = l->other ? l->other->disk : NULL;
-	g_autofree char *renew =
-		disk ? wdr_command("readdress", disk->is_image ? disk->path : disk->name, "--renew")
-		     : NULL;
+	static const char what[] = "the kernel takes whichever of them it sees first";
 
-	l->finding->is_grave = true;
-	advise(l->finding, "the kernel takes whichever of them it sees first%s%s",
-		renew ? "; to give one of them new identifiers: " : "", renew ? renew : "");
+	if (!l->other) {
+		advise(l->finding, "%s", what);
+		return;
+	}
+	g_autofree char *renew = wdr_command("readdress", wdr_disk_word(l->other->disk), "--renew");
+	advise(l->finding, "%s; to give one of them new identifiers: %s", what, renew);
 }
 
 static void judge_root(const Looking *l)
 {
 	const WdrMention *m = l->mention;
 	WdrFinding *f = l->finding;
-	g_autofree char *form = g_ascii_strup(wdr_identifier_kind_name(m->identifier.kind), -1);
-	g_autofree char *fix = correction(l);
+	bool is_lost =
+		!m->has_initramfs && wdr_needs_initramfs(m->identifier.kind, m->identifier.is_link);
 
 	if (!m->is_kernel || m->use != WDR_USE_ROOT || !m->is_default)
 		return;
-	if (!m->has_initramfs && wdr_needs_initramfs(m->identifier.kind, m->identifier.is_link)) {
-		f->is_grave = true;
-		advise(f,
+	f->is_grave |= is_lost || f->names->len != 1;
+	if (is_lost) {
+		g_autofree char *form =
+			g_ascii_strup(wdr_identifier_kind_name(m->identifier.kind), -1);
+		g_autofree char *what = g_strdup_printf(
 			"no initramfs is loaded, and the kernel alone does not find its root by %s: it "
-			"would wait for it forever; to correct it: %s",
-			m->identifier.is_link ? "a link" : form, fix);
+			"would wait for it forever",
+			m->identifier.is_link ? "a link" : form);
+		advise_correction(l, what);
 	}
-	if (f->names->len == 0) {
-		f->is_grave = true;
-		advise(f, "the kernel would not find its root; to correct it: %s", fix);
-	} else if (f->names->len > 1) {
-		judge_two(l);
-	}
+	if (f->names->len == 0)
+		advise_correction(l, "the kernel would not find its root");
+	else if (f->names->len > 1)
+		advise_renewal(l);
 }
 
 static void judge_form(const Looking *l)
 {
 	const WdrMention *m = l->mention;
 	WdrFinding *f = l->finding;
-	g_autofree char *fix = correction(l);
 	bool is_system = m->use == WDR_USE_ROOT || m->use == WDR_USE_BOOT;
 
 	if (f->names->len > 1 && m->identifier.kind == WDR_BY_LABEL)
@@ -146,12 +146,11 @@ static void judge_form(const Looking *l)
 	if (f->names->len == 1 && m->identifier.kind == WDR_BY_PATH)
 		advise(f, "a device path: the name changes with the disks that are plugged in");
 	if (l->is_case_off)
-		advise(f,
+		advise_correction(l,
 			"capital and small letters are not as in the real one: the kernel does not mind, but "
-			"there is no such link under /dev/disk; to correct it: %s",
-			fix);
+			"there is no such link under /dev/disk");
 	if (f->names->len == 0 && is_system && !m->is_kernel)
-		advise(f, "the system would wait for it at each boot; to correct it: %s", fix);
+		advise_correction(l, "the system would wait for it at each boot");
 }
 
 WdrFinding *wdr_finding_new(const WdrSurvey *s, const WdrSurveyDisk *from, const WdrMention *m)
