@@ -10,8 +10,10 @@
  *     checkpoints. Volumes must allow opening and reading from several threads.
  *   - The writer takes files in the order in which the planner queued them (`turn`). So the
  * target's layout depends on the source alone, not on which reader was faster.
- *   - A reader waits when 8 MiB are read but not written. It does not wait with the chunk that the
- *     writer needs next: otherwise all readers could hold later files, and nobody could go on.
+ *   - A reader waits when 8 MiB are read but not written, until half of it is. It does not wait
+ * with the chunk that the writer needs next: otherwise all readers could hold later files, and
+ * nobody could go on.
+ *   - A reader wakes the writer once some files are read, and always before it waits itself.
  *   - The first error stops all threads (wdr_copy_run_fail). A batch is freed by the writer when it
  *     is done, or at the end, after the readers, which may still use its files. */
 #include "copy/volume_copy.h"
@@ -59,8 +61,34 @@ void wdr_copy_run_fail(WdrCopyRun *r, GError *error)
 	else
 		r->failure = error;
 	r->is_stopping = true;
-	g_cond_broadcast(&r->changed);
+	g_cond_broadcast(&r->for_planner);
+	g_cond_broadcast(&r->for_readers);
+	g_cond_broadcast(&r->for_writer);
 	g_mutex_unlock(&r->lock);
+}
+
+void wdr_copy_run_wake_readers(WdrCopyRun *r)
+{
+	if (r->readers_waiting > 0)
+		g_cond_broadcast(&r->for_readers);
+}
+
+void wdr_copy_run_wake_writer(WdrCopyRun *r)
+{
+	if (r->writer_waits)
+		g_cond_signal(&r->for_writer);
+}
+
+/* Under the lock. Returns how long it took, in microseconds. */
+static int64_t wait_as_writer(WdrCopyRun *r)
+{
+	int64_t begun = g_get_monotonic_time();
+
+	r->writer_waits = true;
+	r->ready = 0;
+	g_cond_wait(&r->for_writer, &r->lock);
+	r->writer_waits = false;
+	return g_get_monotonic_time() - begun;
 }
 
 /* ---- planner ---- */
@@ -71,15 +99,19 @@ void wdr_copy_run_fail(WdrCopyRun *r, GError *error)
 static bool hand_over(WdrCopyRun *r, WdrBatch *w)
 {
 	g_mutex_lock(&r->lock);
-	while (r->batches.length >= BATCHES_AHEAD && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
+	while (r->batches.length >= BATCHES_AHEAD && !r->is_stopping) {
+		r->planner_waits = true;
+		g_cond_wait(&r->for_planner, &r->lock);
+		r->planner_waits = false;
+	}
 	bool is_wanted = !r->is_stopping;
 	if (is_wanted) {
 		g_queue_push_tail(&r->batches, w);
 		for (guint i = 0; i < w->by_place->len; i++)
 			g_queue_push_tail(&r->to_read, w->by_place->pdata[i]);
 	}
-	g_cond_broadcast(&r->changed);
+	wdr_copy_run_wake_readers(r);
+	wdr_copy_run_wake_writer(r);
 	g_mutex_unlock(&r->lock);
 	return is_wanted;
 }
@@ -111,7 +143,8 @@ static void *plan_thread(void *data)
 	}
 	g_mutex_lock(&r->lock);
 	r->is_planned = true;
-	g_cond_broadcast(&r->changed);
+	wdr_copy_run_wake_readers(r);
+	wdr_copy_run_wake_writer(r);
 	g_mutex_unlock(&r->lock);
 	return NULL;
 }
@@ -167,14 +200,12 @@ static void end_reports(WdrCopyRun *r, GThread *reporter)
 
 static WdrBatch *take_batch(WdrCopyRun *r)
 {
-	int64_t begun = g_get_monotonic_time();
-
 	g_mutex_lock(&r->lock);
 	while (r->batches.length == 0 && !r->is_planned && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
-	r->waited_for_source += g_get_monotonic_time() - begun;
+		r->waited_for_source += wait_as_writer(r);
 	WdrBatch *w = r->is_stopping ? NULL : g_queue_pop_head(&r->batches);
-	g_cond_broadcast(&r->changed);
+	if (r->planner_waits)
+		g_cond_signal(&r->for_planner);
 	g_mutex_unlock(&r->lock);
 	return w;
 }
@@ -208,26 +239,26 @@ static bool build_steps(WdrCopyRun *r, const WdrBatch *w, GError **error)
 /* The next chunk of the job that has the turn; NULL with *is_end when it was read to its end. */
 static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 {
-	int64_t begun = g_get_monotonic_time();
-
 	g_mutex_lock(&r->lock);
-	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
-	r->waited_for_source += g_get_monotonic_time() - begun;
+	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping) {
+		if (job->is_blocked)
+			wdr_copy_run_wake_readers(r);
+		r->waited_for_source += wait_as_writer(r);
+	}
 	WdrChunk *chunk = r->is_stopping ? NULL : g_queue_pop_head(&job->chunks);
 	*is_end = !chunk;
 	g_mutex_unlock(&r->lock);
 	return chunk;
 }
 
-static void give_room(WdrCopyRun *r, WdrChunk *chunk)
+void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
 {
 	g_clear_pointer(&chunk->reached, wdr_reached_free);
 	g_mutex_lock(&r->lock);
 	r->in_flight -= chunk->room;
 	g_queue_push_head(chunk->room == WDR_CHUNK_BYTES ? &r->large : &r->small, chunk);
-	if (r->in_flight + chunk->room > WDR_COPY_AHEAD_BYTES / 2)
-		g_cond_broadcast(&r->changed);
+	if (r->in_flight + WDR_CHUNK_BYTES <= WDR_COPY_AHEAD_BYTES / 2)
+		wdr_copy_run_wake_readers(r);
 	g_mutex_unlock(&r->lock);
 }
 
@@ -292,7 +323,6 @@ static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **er
 
 	g_mutex_lock(&r->lock);
 	r->turn = job->turn;
-	g_cond_broadcast(&r->changed);
 	g_mutex_unlock(&r->lock);
 	if (b && !job->reached && !b->ops->begin_file(b, &at, &job->entry, error))
 		return false;
@@ -302,7 +332,7 @@ static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **er
 			break;
 		told += chunk->piece.len;
 		bool is_fine = !b || put_chunk(r, w, job, chunk, error);
-		give_room(r, chunk);
+		wdr_copy_run_give_room(r, chunk);
 		if (!is_fine) {
 			g_prefix_error(error, "%s: ", job->path);
 			return false;
@@ -450,7 +480,9 @@ bool wdr_copy_volume(
 		return false;
 	}
 	g_mutex_init(&r.lock);
-	g_cond_init(&r.changed);
+	g_cond_init(&r.for_planner);
+	g_cond_init(&r.for_readers);
+	g_cond_init(&r.for_writer);
 	g_cond_init(&r.over);
 	g_queue_init(&r.batches);
 	g_queue_init(&r.to_read);
@@ -477,7 +509,9 @@ bool wdr_copy_volume(
 	wdr_tree_walk_free(r.walk);
 	add_waits(&r);
 	g_mutex_clear(&r.lock);
-	g_cond_clear(&r.changed);
+	g_cond_clear(&r.for_planner);
+	g_cond_clear(&r.for_readers);
+	g_cond_clear(&r.for_writer);
 	g_cond_clear(&r.over);
 	if (!failure)
 		return true;

@@ -37,6 +37,7 @@ typedef struct {
 	uint64_t turn; /* position among all files with content */
 	GQueue chunks; /* WdrChunk * */
 	bool is_read;
+	bool is_blocked; /* its reader waits for room */
 } WdrJob;
 
 typedef struct {
@@ -99,8 +100,11 @@ bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
 
 /* One run of the engine. Three kinds of threads share it: the planner makes batches, the readers
  * fill chunks, the writer (the caller's thread) takes both in the order of the walk. Everything
- * from `batches` on is read and changed under the lock, unless it says otherwise. A thread that
- * waits for `changed` looks at is_stopping, too. */
+ * from `batches` on is read and changed under the lock, unless it says otherwise. Each kind waits
+ * for a condition of its own, and looks at is_stopping, too. Waking a thread costs more than
+ * copying a small file, so none is woken that does not wait, and the writer only for several files
+ * at once.
+ */
 enum {
 	WDR_CHUNK_BYTES = 512 * 1024,
 	WDR_COPY_AHEAD_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
@@ -111,8 +115,11 @@ typedef struct {
 	WdrCopyCount *count;
 	WdrTreeWalk *walk;
 	GMutex lock;
-	GCond changed;
+	GCond for_planner, for_readers, for_writer;
 	/* All below under the lock. */
+	bool planner_waits, writer_waits;
+	unsigned readers_waiting;
+	unsigned ready;          /* files that were read since the writer began to wait */
 	GQueue batches;          /* planned, not yet taken by the writer */
 	GQueue to_read;          /* WdrJob, in turn */
 	bool is_planned;         /* no batch will follow */
@@ -138,5 +145,10 @@ typedef struct {
 
 /* Keeps the first error (taken over), and stops all threads. */
 void wdr_copy_run_fail(WdrCopyRun *r, GError *error);
+/* Both under the lock: wake those who wait. */
+void wdr_copy_run_wake_readers(WdrCopyRun *r);
+void wdr_copy_run_wake_writer(WdrCopyRun *r);
+/* Takes a chunk that is done with. */
+void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk);
 /* A reader's thread; data is the WdrCopyRun. */
 void *wdr_copy_read_thread(void *data);

@@ -12,15 +12,27 @@
 enum {
 	SMALL_CHUNK_BYTES = 64 * 1024, /* most files are smaller */
 	CHUNK_ALIGN = 4096,            /* so that reads past the page cache need no copy */
+	WAKE_AT_FILES = 16,
 };
+
+/* Under the lock. */
+static void wait_as_reader(WdrCopyRun *r)
+{
+	wdr_copy_run_wake_writer(r);
+	r->readers_waiting++;
+	g_cond_wait(&r->for_readers, &r->lock);
+	r->readers_waiting--;
+}
 
 /* NULL: there is no file left, or the run is being stopped. */
 static WdrJob *take_job(WdrCopyRun *r)
 {
 	g_mutex_lock(&r->lock);
 	while (r->to_read.length == 0 && !r->is_planned && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
+		wait_as_reader(r);
 	WdrJob *job = r->is_stopping ? NULL : g_queue_pop_head(&r->to_read);
+	if (!job)
+		wdr_copy_run_wake_writer(r);
 	g_mutex_unlock(&r->lock);
 	return job;
 }
@@ -31,19 +43,42 @@ static bool is_awaited(const WdrCopyRun *r, const WdrJob *job)
 	return job->turn == r->turn && job->chunks.length == 0;
 }
 
+/* Under the lock. One that the writer waits for is always let through, or all readers could wait
+ * for room that only its writing can make. */
+static void wait_for_room(WdrCopyRun *r, WdrJob *job, size_t room)
+{
+	size_t most = WDR_COPY_AHEAD_BYTES;
+	int64_t begun = g_get_monotonic_time();
+
+	while (r->in_flight + room > most && !is_awaited(r, job) && !r->is_stopping) {
+		job->is_blocked = true;
+		wait_as_reader(r);
+		job->is_blocked = false;
+		most = WDR_COPY_AHEAD_BYTES / 2;
+	}
+	r->waited_for_target += g_get_monotonic_time() - begun;
+}
+
+static WdrChunk *new_chunk(size_t room)
+{
+	WdrChunk *chunk = g_new0(WdrChunk, 1);
+
+	chunk->room = room;
+	chunk->data = aligned_alloc(CHUNK_ALIGN, room);
+	if (!chunk->data)
+		g_error("out of memory");
+	return chunk;
+}
+
 /* A chunk with room for at least `want` bytes, or for WDR_CHUNK_BYTES of them; NULL when stopping.
- * One that the writer waits for is always let through, or all readers could wait for room that only
- * its writing can make. */
-static WdrChunk *take_room(WdrCopyRun *r, const WdrJob *job, uint64_t want)
+ */
+static WdrChunk *take_room(WdrCopyRun *r, WdrJob *job, uint64_t want)
 {
 	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : WDR_CHUNK_BYTES;
 	WdrChunk *chunk = NULL;
-	int64_t begun = g_get_monotonic_time();
 
 	g_mutex_lock(&r->lock);
-	while (r->in_flight + room > WDR_COPY_AHEAD_BYTES && !is_awaited(r, job) && !r->is_stopping)
-		g_cond_wait(&r->changed, &r->lock);
-	r->waited_for_target += g_get_monotonic_time() - begun;
+	wait_for_room(r, job, room);
 	bool may_go_on = !r->is_stopping;
 	if (may_go_on) {
 		r->in_flight += room;
@@ -52,30 +87,33 @@ static WdrChunk *take_room(WdrCopyRun *r, const WdrJob *job, uint64_t want)
 	}
 	/* Idle chunks of the other size make way. */
 	GQueue *other = room == WDR_CHUNK_BYTES ? &r->small : &r->large;
-	while (r->allocated > WDR_COPY_AHEAD_BYTES + WDR_CHUNK_BYTES && other->length > 0) {
+	while (r->allocated > WDR_COPY_AHEAD_BYTES * 3 / 2 && other->length > 0) {
 		WdrChunk *idle = g_queue_pop_head(other);
 		r->allocated -= idle->room;
 		wdr_chunk_free(idle);
 	}
 	g_mutex_unlock(&r->lock);
-	if (!may_go_on || chunk)
-		return chunk;
-	chunk = g_new0(WdrChunk, 1);
-	chunk->room = room;
-	chunk->data = aligned_alloc(CHUNK_ALIGN, room);
-	if (!chunk->data)
-		g_error("out of memory");
-	return chunk;
+	return may_go_on && !chunk ? new_chunk(room) : chunk;
 }
 
-/* Gives a chunk to the writer, which waits for the file that has the turn. */
+/* Under the lock. */
 static void hand_chunk(WdrCopyRun *r, WdrJob *job, WdrChunk *chunk)
 {
-	g_mutex_lock(&r->lock);
 	g_queue_push_tail(&job->chunks, chunk);
 	r->read_bytes += chunk->piece.is_unwritten ? 0 : chunk->piece.len;
-	if (job->turn == r->turn)
-		g_cond_broadcast(&r->changed);
+	if (job->turn == r->turn && chunk->room == WDR_CHUNK_BYTES)
+		wdr_copy_run_wake_writer(r);
+}
+
+/* The file's last chunk (NULL: it has none, or was handed over), and that it is the last. */
+static void end_job(WdrCopyRun *r, WdrJob *job, WdrChunk *last)
+{
+	g_mutex_lock(&r->lock);
+	if (last)
+		hand_chunk(r, job, last);
+	job->is_read = true;
+	if (++r->ready >= WAKE_AT_FILES || r->to_read.length == 0)
+		wdr_copy_run_wake_writer(r);
 	g_mutex_unlock(&r->lock);
 }
 
@@ -120,32 +158,56 @@ static bool next_piece(const WdrJob *job, WdrChunk *chunk, uint64_t pos, GError 
 				  job->content, chunk->data, chunk->room, &chunk->piece, error);
 }
 
-/* One piece of a file; *pos moves behind it, *is_end after the last one. */
-static bool read_piece(
-	WdrCopyRun *r, WdrJob *job, WdrHasher *hasher, uint64_t *pos, bool *is_end, GError **error)
+/* What a reader has for itself. */
+typedef struct {
+	WdrHasher *hasher;
+	WdrChunk *beyond; /* takes what comes behind a file's last byte, which is nothing */
+} Reader;
+
+/* The next piece into the chunk; *pos moves behind it. An empty one is the end. */
+static bool read_piece(const WdrCopyRun *r, const WdrJob *job, const Reader *own, WdrChunk *chunk,
+	uint64_t *pos, GError **error)
 {
-	if (!wdr_stop_check(error))
-		return false;
-	WdrChunk *chunk = take_room(r, job, job->entry.size - *pos);
-	if (!chunk) {
-		*is_end = true;
-		return true;
-	}
+	uint64_t mark = wdr_hasher_mark(own->hasher).at;
+
 	if (!next_piece(job, chunk, *pos, error) ||
-		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error))) {
-		wdr_chunk_free(chunk);
+		(chunk->piece.len > 0 && !check_piece(job, &chunk->piece, *pos, error)))
 		return false;
-	}
-	WdrPiece piece = chunk->piece;
-	uint64_t mark = wdr_hasher_mark(hasher).at;
-	*is_end = piece.len == 0;
-	if (*is_end)
-		wdr_hasher_add_zeros(hasher, job->entry.size - *pos);
+	if (chunk->piece.len == 0)
+		wdr_hasher_add_zeros(own->hasher, job->entry.size - *pos);
 	else
-		wdr_hash_piece(hasher, &piece, chunk->data, pos);
-	note_reached(r, job, hasher, mark, chunk);
-	/* The empty last piece only gives its room back. */
-	hand_chunk(r, job, chunk);
+		wdr_hash_piece(own->hasher, &chunk->piece, chunk->data, pos);
+	note_reached(r, job, own->hasher, mark, chunk);
+	return true;
+}
+
+/* All of a file. The chunk with its last byte (*ret_last) is kept back until the source has
+ * confirmed the end, so that a small file is handed over at once. NULL: the file ends with a hole,
+ * or the run is being stopped. */
+static bool read_pieces(
+	WdrCopyRun *r, WdrJob *job, const Reader *own, WdrChunk **ret_last, GError **error)
+{
+	uint64_t pos = job->reached ? job->reached->mark.at : 0;
+	WdrChunk *chunk;
+
+	while ((chunk = take_room(r, job, job->entry.size - pos))) {
+		bool is_fine = wdr_stop_check(error) && read_piece(r, job, own, chunk, &pos, error);
+		bool is_end = is_fine && chunk->piece.len == 0;
+		bool is_last = is_fine && !is_end && pos == job->entry.size;
+		is_fine =
+			is_fine && (!is_last || read_piece(r, job, own, own->beyond, &pos, error));
+		if (!is_fine || is_end) {
+			wdr_copy_run_give_room(r, chunk);
+			return is_fine;
+		}
+		if (is_last) {
+			*ret_last = chunk;
+			return true;
+		}
+		g_mutex_lock(&r->lock);
+		hand_chunk(r, job, chunk);
+		g_mutex_unlock(&r->lock);
+	}
 	return true;
 }
 
@@ -172,44 +234,35 @@ static bool is_known(WdrCopyRun *r, WdrJob *job)
 	job->places = wdr_content_places(job->content);
 	if (job->places == 0)
 		return false;
-	g_mutex_lock(&r->lock);
-	job->is_read = true;
-	g_cond_broadcast(&r->changed);
-	g_mutex_unlock(&r->lock);
+	end_job(r, job, NULL);
 	return true;
 }
 
-static bool read_job(WdrCopyRun *r, WdrJob *job, WdrHasher *hasher, GError **error)
+static bool read_job(WdrCopyRun *r, WdrJob *job, const Reader *own, GError **error)
 {
-	uint64_t pos = job->reached ? job->reached->mark.at : 0;
-	bool is_end = false;
+	WdrChunk *last = NULL;
 
-	begin_reading(r, job, hasher);
-	while (!is_end) {
-		if (!read_piece(r, job, hasher, &pos, &is_end, error)) {
-			g_prefix_error(error, "%s: ", job->path);
-			return false;
-		}
+	begin_reading(r, job, own->hasher);
+	if (!read_pieces(r, job, own, &last, error)) {
+		g_prefix_error(error, "%s: ", job->path);
+		return false;
 	}
-	g_mutex_lock(&r->lock);
-	job->hash = wdr_hasher_result(hasher);
-	job->is_read = true;
-	g_cond_broadcast(&r->changed);
-	g_mutex_unlock(&r->lock);
+	job->hash = wdr_hasher_result(own->hasher);
+	end_job(r, job, last);
 	return true;
 }
 
 void *wdr_copy_read_thread(void *data)
 {
 	WdrCopyRun *r = data;
-	g_autoptr(WdrHasher) hasher = wdr_hasher_new();
+	Reader own = { wdr_hasher_new(), new_chunk(CHUNK_ALIGN) };
 	GError *error = NULL;
 
-	for (WdrJob *job; (job = take_job(r));) {
-		if (!is_known(r, job) && !read_job(r, job, hasher, &error)) {
+	for (WdrJob *job; !error && (job = take_job(r));) {
+		if (!is_known(r, job) && !read_job(r, job, &own, &error))
 			wdr_copy_run_fail(r, error);
-			return NULL;
-		}
 	}
+	wdr_hasher_free(own.hasher);
+	wdr_chunk_free(own.beyond);
 	return NULL;
 }
