@@ -38,18 +38,29 @@ static bool valid_ino(Ext *x, uint64_t ino, GError **error)
 /* ---- folders ---- */
 
 typedef struct {
+	ext2_ino_t ino;
+	gsize name; /* where it begins in the names */
+} Listed;
+
+typedef struct {
 	Ext *x;
 	uint64_t folder;
-	WdrListFunc each;
-	void *data;
+	GArray *listed;    /* Listed */
+	GByteArray *names; /* each with its 0 byte */
 	GError *error;
 } Listing;
+
+static void listing_clear(Listing *l)
+{
+	g_array_unref(l->listed);
+	g_byte_array_unref(l->names);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Listing, listing_clear)
 
 static bool list_name(Listing *l, const struct ext2_dir_entry *d)
 {
 	char name[EXT2_NAME_LEN + 1];
 	int len = ext2fs_dirent_name_len(d);
-	struct ext2_inode inode;
 
 	memcpy(name, d->name, (size_t)len);
 	name[len] = '\0';
@@ -60,14 +71,10 @@ static bool list_name(Listing *l, const struct ext2_dir_entry *d)
 		return true;
 	if (!valid_ino(l->x, d->inode, &l->error))
 		return false;
-	errcode_t code = ext2fs_read_inode(l->x->fs, d->inode, &inode);
-	if (code)
-		return wdr_ext_error(&l->error, code, "%s: inode %u", l->x->volume.name, d->inode);
-	WdrName found = { .name = name, .id = d->inode, .links = inode.i_links_count };
-	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &found.kind))
-		return wdr_ext_bad_inode(
-			l->x, d->inode, &l->error, "a name leads to it, but it is not in use");
-	return l->each(l->data, &found, &l->error);
+	Listed listed = { d->inode, l->names->len };
+	g_array_append_val(l->listed, listed);
+	g_byte_array_append(l->names, (const uint8_t *)name, (guint)len + 1);
+	return true;
 }
 
 static int list_entry(struct ext2_dir_entry *d, int offset, int blocksize, char *buf, void *data)
@@ -78,11 +85,41 @@ static int list_entry(struct ext2_dir_entry *d, int offset, int blocksize, char 
 	return list_name(data, d) ? 0 : DIRENT_ABORT;
 }
 
+static int by_inode(const void *a, const void *b)
+{
+	const Listed *x = a;
+	const Listed *y = b;
+
+	return x->ino < y->ino ? -1 : x->ino > y->ino;
+}
+
+static bool tell_name(
+	const Listing *l, const Listed *listed, WdrListFunc each, void *data, GError **error)
+{
+	struct ext2_inode inode;
+
+	errcode_t code = ext2fs_read_inode(l->x->fs, listed->ino, &inode);
+	if (code)
+		return wdr_ext_error(error, code, "%s: inode %u", l->x->volume.name, listed->ino);
+	WdrName found = { .name = (const char *)l->names->data + listed->name,
+		.id = listed->ino,
+		.links = inode.i_links_count };
+	if (inode.i_links_count == 0 || !wdr_kind_of_mode(inode.i_mode, &found.kind))
+		return wdr_ext_bad_inode(
+			l->x, listed->ino, error, "a name leads to it, but it is not in use");
+	return each(data, &found, error);
+}
+
+/* A large folder has its names in the order of a hash. Their inodes are read in the order in which
+ * they lie: otherwise nearly each of them would take a request to the disk. */
 static bool ext_list(
 	WdrVolume *v, const WdrNode *folder, WdrListFunc each, void *data, GError **error)
 {
 	Ext *x = WDR_DERIVED(v, Ext, volume);
-	Listing l = { .x = x, .folder = folder->id, .each = each, .data = data };
+	g_auto(Listing) l = { .x = x,
+		.folder = folder->id,
+		.listed = g_array_new(FALSE, FALSE, sizeof(Listed)),
+		.names = g_byte_array_new() };
 	g_autofree char *buf = g_malloc(x->fs->blocksize);
 
 	errcode_t code = ext2fs_dir_iterate(x->fs, (ext2_ino_t)folder->id, 0, buf, list_entry, &l);
@@ -93,6 +130,12 @@ static bool ext_list(
 	if (code)
 		return wdr_ext_error(error, code, "%s: folder %s (inode %" G_GUINT64_FORMAT ")",
 			v->name, folder->path, folder->id);
+	if (l.listed->len > 1)
+		qsort(l.listed->data, l.listed->len, sizeof(Listed), by_inode);
+	for (guint i = 0; i < l.listed->len; i++) {
+		if (!tell_name(&l, &g_array_index(l.listed, Listed, i), each, data, error))
+			return false;
+	}
 	return true;
 }
 
