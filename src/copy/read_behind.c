@@ -8,8 +8,9 @@
  *   - What is kept for each file is 8 bytes: a fold of the places and the content. The walk over
  * the finished volume folds the places that it finds with the packing list's hash, and both must
  *     agree.
- * A group is 64 MiB, or 8,192 files, so a flush is rare, and what the disk reads lies in one piece.
- */
+ * A flush can take the medium long, and what waits at the end is what nobody could read meanwhile.
+ * So groups are as small as 8 MiB where flushes are quick, and up to 64 MiB, so that these are
+ * rare, where they are slow. */
 #include "copy/read_behind.h"
 
 #include "base/stop.h"
@@ -21,8 +22,13 @@
 
 enum {
 	WAITING_MAX = 32768, /* files, or parts of them */
-	GROUP_FILES = 8192,
-	GROUP_BYTES = 64 * 1024 * 1024,
+	GROUP_BYTES_MIN = 8 * 1024 * 1024,
+	GROUP_BYTES_MAX = 64 * 1024 * 1024,
+	BYTES_PER_FILE = 8192, /* of tiny ones, each counts as much */
+	/* A flush takes less than one part of these of a group's time, and more than one of those.
+	 */
+	FLUSH_SHARE_MAX = 8,
+	FLUSH_SHARE_MIN = 32,
 	WINDOW_BYTES = 1024 * 1024,
 	SAMPLE_BYTES = 4096,
 	REPORT_EVERY_US = 200000,
@@ -46,6 +52,7 @@ struct WdrReadBehind {
 	/* Under the lock. */
 	GQueue waiting; /* Waiting, as they were written */
 	uint64_t waiting_bytes, written, read;
+	uint64_t group_bytes;
 	bool is_passed_over;     /* the file that is being written */
 	uint64_t put;            /* bytes of it that were put here; the writer's own */
 	bool is_ending, is_over; /* all is written; nothing is left to do */
@@ -168,7 +175,8 @@ static bool is_head_written(const WdrReadBehind *b)
 /* Under the lock. */
 static bool is_enough(const WdrReadBehind *b)
 {
-	return b->waiting_bytes >= GROUP_BYTES || b->waiting.length >= GROUP_FILES;
+	return b->waiting_bytes >= b->group_bytes ||
+	       b->waiting.length >= b->group_bytes / BYTES_PER_FILE;
 }
 
 /* Files that are written, once there are enough of them or nothing else comes. NULL: nothing is
@@ -182,7 +190,7 @@ static GQueue *take_group(WdrReadBehind *b)
 	while (!b->is_stopping && !(b->is_ending && b->waiting.length == 0) &&
 		!(is_head_written(b) && (b->is_ending || is_enough(b))))
 		g_cond_wait(&b->changed, &b->lock);
-	while (!b->is_stopping && is_head_written(b) && bytes < GROUP_BYTES) {
+	while (!b->is_stopping && is_head_written(b) && bytes < b->group_bytes) {
 		Waiting *w = g_queue_pop_head(&b->waiting);
 		group = group ? group : g_queue_new();
 		g_queue_push_tail(group, w);
@@ -193,12 +201,19 @@ static GQueue *take_group(WdrReadBehind *b)
 	return group;
 }
 
-static bool read_group(WdrReadBehind *b, GQueue *group, GError **error)
+/* Both in microseconds. */
+static void fit_group(WdrReadBehind *b, int64_t flush, int64_t all)
 {
-	/* What was read before the flush is not from the medium for certain. */
-	b->window_len = 0;
-	if (!wdr_blockdev_flush(b->target, error))
-		return false;
+	g_mutex_lock(&b->lock);
+	if (flush * FLUSH_SHARE_MAX > all)
+		b->group_bytes = MIN(b->group_bytes * 2, GROUP_BYTES_MAX);
+	else if (flush * FLUSH_SHARE_MIN < all)
+		b->group_bytes = MAX(b->group_bytes / 2, GROUP_BYTES_MIN);
+	g_mutex_unlock(&b->lock);
+}
+
+static bool read_files(WdrReadBehind *b, GQueue *group, GError **error)
+{
 	for (Waiting *w; (w = g_queue_pop_head(group)); waiting_free(w)) {
 		bool is_fine = !b->is_stopping && read_part(b, w, error);
 		if (!is_fine) {
@@ -211,6 +226,21 @@ static bool read_group(WdrReadBehind *b, GQueue *group, GError **error)
 		b->read += w->bytes;
 		g_mutex_unlock(&b->lock);
 	}
+	return true;
+}
+
+static bool read_group(WdrReadBehind *b, GQueue *group, GError **error)
+{
+	int64_t begun = g_get_monotonic_time();
+
+	/* What was read before the flush is not from the medium for certain. */
+	b->window_len = 0;
+	if (!wdr_blockdev_flush(b->target, error))
+		return false;
+	int64_t flushed = g_get_monotonic_time();
+	if (!read_files(b, group, error))
+		return false;
+	fit_group(b, flushed - begun, g_get_monotonic_time() - begun);
 	return true;
 }
 
@@ -242,6 +272,7 @@ WdrReadBehind *wdr_read_behind_new(
 	b->medium = medium;
 	b->offset = offset;
 	b->first = first;
+	b->group_bytes = GROUP_BYTES_MIN;
 	g_mutex_init(&b->lock);
 	g_cond_init(&b->changed);
 	g_queue_init(&b->waiting);
