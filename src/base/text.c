@@ -201,3 +201,8 @@ char *wdr_wrap_words(const char *text, size_t width)
 	}
 	return g_string_free(out, FALSE);
 }
+
+double wdr_seconds_since(int64_t moment)
+{
+	return (double)(g_get_monotonic_time() - moment) / G_USEC_PER_SEC;
+}

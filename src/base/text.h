@@ -19,6 +19,8 @@ char *wdr_format_size(uint64_t bytes);
 char *wdr_format_count(uint64_t count);
 /* "1 h 5 min", "12 min 7 s", "8 s". */
 char *wdr_format_duration(uint64_t seconds);
+/* Seconds since a moment of g_get_monotonic_time(). */
+double wdr_seconds_since(int64_t moment);
 /* "2026-11-23 08:15:00Z". */
 char *wdr_format_time(int64_t seconds);
 /* "2026-11-23". */

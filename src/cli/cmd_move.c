@@ -2,6 +2,7 @@
 #include "cli/plan_options.h"
 
 #include "base/command.h"
+#include "base/text.h"
 #include "boot/system/survey.h"
 #include "check/planned_boot.h"
 #include "cli/keep.h"
@@ -21,6 +22,7 @@ typedef struct {
 	char *ready;       /* the checks, as JSON */
 	const char *given; /* an itinerary, or what --resume goes on with; borrowed; NULL: none */
 	gboolean resume, accept_damage;
+	double look_s;        /* seconds that looking took here */
 	bool has_begun_steps; /* one of --with failed after something may have been changed */
 	bool has_taken_steps; /* of --with: something of the source is another now */
 } MoveOptions;
@@ -102,6 +104,8 @@ static bool take_steps(MoveOptions *o, const WdrGlobals *globals, const WdrWorld
 static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	char **ret_state, WdrItinerary **ret, GError **error)
 {
+	int64_t begun = g_get_monotonic_time();
+
 	if (o->resume)
 		return wdr_cli_find_move(world, o->plan.state, o->given, ret_state, ret, error);
 	if (!(o->given ? wdr_cli_load_itinerary(o->given, ret, error)
@@ -111,6 +115,7 @@ static bool get_itinerary(MoveOptions *o, const WdrGlobals *globals, const WdrWo
 		return false;
 	*ret_state = o->plan.state ? g_canonicalize_filename(o->plan.state, NULL)
 				   : wdr_move_default_state(world, &(*ret)->target);
+	o->look_s = wdr_seconds_since(begun);
 	return true;
 }
 
@@ -185,8 +190,10 @@ static bool may_go_on(MoveOptions *o, const WdrGlobals *globals, const WdrWorld 
 		return true;
 	if (!globals->json && !globals->quiet)
 		wdr_present_itinerary(&out, it);
+	int64_t begun = g_get_monotonic_time();
 	if (!o->resume && !is_ready(o, globals, world, it, error))
 		return false;
+	o->look_s += wdr_seconds_since(begun);
 	fflush(stdout);
 	return (o->plan.to || tell_changes(o, world, it, error)) && ask(it, o->erase, error);
 }
@@ -207,6 +214,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
+		.looked_at = o->plan.source,
 		.is_resuming = o->resume != 0,
 		.accepts_damage = o->accept_damage != 0,
 		.ready = o->ready };
@@ -218,7 +226,11 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	wdr_progress_end();
+	int64_t begun = g_get_monotonic_time();
 	g_autoptr(WdrRehearsal) rehearsal = wdr_moved_rehearse(world, it);
+	result.rehearse_s = wdr_seconds_since(begun);
+	result.look_s += o->look_s;
+	result.all_s += o->look_s + result.rehearse_s;
 	g_autofree char *starts = wdr_present_what_starts(it);
 	if (rehearsal)
 		wdr_cli_keep(world, state, WDR_REHEARSAL_FILE,
@@ -232,7 +244,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 
 static int move_run(WdrGlobals *globals, int argc, char **argv)
 {
-	MoveOptions o = { .plan = { .takes_steps = true } };
+	MoveOptions o = { .plan = { .takes_steps = true, .keeps_source = true } };
 	int code = move(&o, globals, argc, argv);
 
 	wdr_plan_options_clear(&o.plan);

@@ -12,8 +12,17 @@
 
 #include <string.h>
 
+static void drop_source(WdrPlanOptions *o)
+{
+	g_clear_pointer(&o->source, wdr_source_free);
+	if (o->scratch)
+		wdr_remove_folder(o->scratch);
+	g_clear_pointer(&o->scratch, g_free);
+}
+
 void wdr_plan_options_clear(WdrPlanOptions *o)
 {
+	drop_source(o);
 	g_free(o->from);
 	g_free(o->to);
 	g_free(o->what);
@@ -197,8 +206,12 @@ bool wdr_plan_options_draft(
 			local ? local->message : "");
 	options.from = o->from ? o->from : running;
 	options.to = o->to;
-	options.scratch = scratch;
-	bool is_fine = wdr_itinerary_draft(world, &options, ret, error);
-	wdr_remove_folder(scratch);
+	drop_source(o);
+	o->scratch = g_steal_pointer(&scratch);
+	options.scratch = o->scratch;
+	bool is_fine = wdr_itinerary_draft(
+		world, &options, ret, o->keeps_source ? &o->source : NULL, error);
+	if (!o->source)
+		drop_source(o);
 	return is_fine;
 }

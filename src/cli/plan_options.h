@@ -3,6 +3,7 @@
 
 #include "cli/cli.h"
 #include "plan/itinerary.h"
+#include "plan/source.h"
 
 typedef struct {
 	char *from, *to, *what, *into, *table, *leave_free, *boot_size, *with, *name_by, *state;
@@ -10,8 +11,11 @@ typedef struct {
 	char *second;
 	gboolean keep_identifiers;
 	int sector_size;
-	bool takes_steps; /* the command does the steps around the move that --with names: */
-	unsigned steps;   /* WdrMoveSteps; set by wdr_plan_options_draft() */
+	bool takes_steps;  /* the command does the steps around the move that --with names: */
+	bool keeps_source; /* that was opened for drawing */
+	unsigned steps;    /* WdrMoveSteps; set by wdr_plan_options_draft() */
+	WdrSource *source; /* it; NULL: there is none */
+	char *scratch;     /* the folder that it has files in */
 } WdrPlanOptions;
 
 void wdr_plan_options_clear(WdrPlanOptions *o);

@@ -4,6 +4,7 @@
 #include "base/command.h"
 #include "base/record.h"
 #include "base/stat.h"
+#include "base/text.h"
 #include "change/change.h"
 #include "copy/packing_list.h"
 #include "disk/spot_checks.h"
@@ -264,8 +265,11 @@ static bool count_copied(WdrMoveRun *m, const WdrItineraryPart *p, GError **erro
 static bool copy_volume(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
 	if (!wdr_move_run_fill(m, p, m->disks.target, p->to.start, error) ||
-		!wdr_move_run_compare(m, p, m->disks.medium, p->to.start, error) ||
-		!wdr_move_run_step(m, error, "checking partition %u", p->number))
+		!wdr_move_run_compare(m, p, m->disks.medium, p->to.start, error))
+		return false;
+	if (wdr_records_belong_on(m, p))
+		return true;
+	if (!wdr_move_run_step(m, error, "checking partition %u", p->number))
 		return false;
 	return wdr_move_run_is_fat(p)
 		       ? wdr_move_run_check_fat(m, m->disks.medium, p->to.start, p->to.size, error)
@@ -474,9 +478,13 @@ static bool read_logbook(WdrMoveRun *m, GError **error)
 /* Everything before begin_logbook() only reads, but for the state folder. */
 static bool run(WdrMoveRun *m, GError **error)
 {
-	return (wdr_make_private_folder(m->records.state, error) || hint_at_state(error)) &&
-	       wdr_move_run_lock(m, error) && read_logbook(m, error) && prepare(m, error) &&
-	       begin_logbook(m, error) &&
+	int64_t begun = g_get_monotonic_time();
+
+	if (!(wdr_make_private_folder(m->records.state, error) || hint_at_state(error)) ||
+		!wdr_move_run_lock(m, error) || !read_logbook(m, error) || !prepare(m, error))
+		return false;
+	m->result->look_s = wdr_seconds_since(begun);
+	return begin_logbook(m, error) &&
 	       (m->records.logged.is_released ? look_again : copy_all)(m, error) &&
 	       change_source(m, error) && wdr_move_run_end_well(m, error);
 }
@@ -486,14 +494,17 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 {
 	WdrMoveRun m;
 	GError *failure = NULL;
+	int64_t begun = g_get_monotonic_time();
 
 	wdr_move_run_init(&m, world, it, options->state, ret_has_begun, ret);
 	m.is_resuming = m.goes_on = options->is_resuming;
 	m.accepts_damage = options->accepts_damage;
 	m.ready = options->ready;
+	m.looked_at = options->looked_at;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
 	(void)run(&m, &failure);
+	ret->all_s = wdr_seconds_since(begun);
 	bool is_fine = wdr_move_run_end(&m, failure, error);
 	/* A refusal leaves nothing behind; a folder with anything in it stays. */
 	if (!is_fine && !*ret_has_begun)

@@ -13,6 +13,7 @@
 #include "journal/state_folder.h"
 #include "move/move_result.h"
 #include "plan/itinerary.h"
+#include "plan/source.h"
 
 typedef struct {
 	/* The folder for itinerary, logbook, packing lists, checkpoints and scratch files; made if
@@ -26,6 +27,8 @@ typedef struct {
 	/* The checks that were made before, as JSON, to be kept with the itinerary for the report;
 	 * NULL: none. */
 	const char *ready;
+	const WdrSource
+		*looked_at; /* the source, as it was opened to draw `it`; NULL: it was not */
 } WdrMoveOptions;
 
 /* What an itinerary says of the target's contents is replaced by what is

@@ -27,6 +27,10 @@ typedef struct {
 	uint64_t behind_bytes;   /* read back by this run while it copied */
 	uint64_t verify_bytes;   /* and after that */
 	double copy_s, verify_s; /* seconds */
+	/* Seconds, too: before the first write; e2fsck and fsck.fat of the target; the rehearsal;
+	 * all of it but the time in which the user was asked. The caller adds what it did itself.
+	 */
+	double look_s, check_s, rehearse_s, all_s;
 	WdrCopyWaits waits;      /* of copy_s: which disk was the limit */
 	bool has_changed_source; /* boot files of it, with --what root */
 	bool has_taken_steps;    /* steps before the move changed it; the caller sets it */

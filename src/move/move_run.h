@@ -30,7 +30,8 @@ typedef struct {
 	WdrMoveDisks disks;
 	WdrMoveRecords records;
 	uint64_t checkpoint_bytes;
-	const char *ready; /* as in WdrMoveOptions */
+	const char *ready; /* as in WdrMoveOptions, and: */
+	const WdrSource *looked_at;
 	bool is_resuming, accepts_damage;
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrMoveResult *result;

@@ -163,13 +163,16 @@ static bool open_source_disk(WdrMoveRun *m, GError **error)
 {
 	g_autoptr(GPtrArray) notes = g_ptr_array_new_with_free_func(g_free);
 	g_auto(WdrItineraryDisk) now = { 0 };
+	const WdrSourceOpening how = {
+		.scratch = m->records.state, .notes = notes, .earlier = m->looked_at
+	};
 	WdrDisk *disk = NULL;
 
 	if (!find_disk(m, &m->it->source, &disk, error))
 		return false;
 	wdr_world_step(m->world, "comparing %s and %s with the itinerary", m->it->source.name,
 		m->it->target.name);
-	if (!wdr_source_open(m->world, disk, m->records.state, notes, &m->disks.source, error))
+	if (!wdr_source_open(m->world, disk, &how, &m->disks.source, error))
 		return false;
 	tell_notes(m, notes);
 	return wdr_itinerary_disk_describe(

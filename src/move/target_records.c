@@ -275,13 +275,18 @@ static bool put(WdrMoveRun *m, WdrLastPart *last_part, const WdrItineraryPart *p
 	       wdr_move_run_note_copied(m, p, error);
 }
 
+bool wdr_records_belong_on(const WdrMoveRun *m, const WdrItineraryPart *p)
+{
+	return p == wdr_itinerary_root(m->it) && wdr_itinerary_method(p) == WDR_METHOD_EXT;
+}
+
 bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 {
 	const WdrItineraryPart *p = wdr_itinerary_root(m->it);
 	g_autoptr(WdrVolume) before = NULL;
 	bool fits = false;
 
-	if (!p || wdr_itinerary_method(p) != WDR_METHOD_EXT)
+	if (!p || !wdr_records_belong_on(m, p))
 		return true;
 	uint64_t offset = 0;
 	WdrBlockDev *dev = wdr_last_part_device(m, last_part, p, false, &offset);
@@ -297,7 +302,9 @@ bool wdr_records_leave(WdrMoveRun *m, WdrLastPart *last_part, GError **error)
 	if (is_fine && fits)
 		is_fine = put(m, last_part, p, all, error);
 	else if (is_fine && last_part->part != p)
-		is_fine = wdr_move_run_check_ext(m, p, error);
+		is_fine = wdr_move_run_note_changing(m, p, error) &&
+			  wdr_move_run_check_ext(m, p, error) &&
+			  wdr_move_run_note_copied(m, p, error);
 	wdr_volume_free(&all->volume);
 	return is_fine;
 }

@@ -14,6 +14,8 @@ extern const char *const wdr_arrival_homes[];
  * False: one of them cannot be read; those of the others were added all the same. */
 bool wdr_records_folders(const WdrWorld *world, GPtrArray *ret, GError **error);
 
+/* Whether this part gets them: then nobody else needs to have e2fsck look at it. */
+bool wdr_records_belong_on(const WdrMoveRun *m, const WdrItineraryPart *p);
 /* Puts them onto the target's root, whose other contents are all there, or brings them up to date;
  * then e2fsck looks at it. Where there is no room for them a note is made. */
 bool wdr_records_leave(

@@ -1,6 +1,7 @@
 /* Filling the new volumes, reading them back, checking them. */
 #include "move/move_run.h"
 
+#include "base/text.h"
 #include "copy/checkpoint.h"
 #include "copy/packing_list.h"
 
@@ -37,11 +38,6 @@ static bool new_fat_builder(WdrMoveRun *m, const WdrItineraryPart *p, const WdrB
 	g_strlcpy(spec.label, p->to.label ? p->to.label : "", sizeof(spec.label));
 	return checkpoint ? wdr_fat_builder_resume(target, &spec, checkpoint, ret, error)
 			  : wdr_fat_builder_new(m->world, target, &spec, ret, error);
-}
-
-static double now_s(void)
-{
-	return (double)g_get_monotonic_time() / G_USEC_PER_SEC;
 }
 
 /* ---- filling ---- */
@@ -186,7 +182,7 @@ bool wdr_move_run_fill(
 	g_autoptr(GHashTable) replacements = NULL;
 	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, p);
 	g_auto(Filling) f = { .m = m, .part = p, .count = wdr_copy_count_new() };
-	double begun = now_s();
+	int64_t begun = g_get_monotonic_time();
 
 	if (!wdr_move_run_step(m, error, "copying partition %u (%s, %s)", p->number,
 		    wdr_role_name(p->role), p->fs) ||
@@ -226,7 +222,7 @@ bool wdr_move_run_fill(
 		return false;
 	m->result->entries += wdr_packing_entries(f.packing);
 	m->result->bytes += p->bytes;
-	m->result->copy_s += now_s() - begun;
+	m->result->copy_s += wdr_seconds_since(begun);
 	return true;
 }
 
@@ -250,7 +246,7 @@ bool wdr_move_run_compare(
 	g_autofree char *list = wdr_move_records_packing_file(&m->records, p);
 	g_autoptr(WdrReadBehind) behind = g_steal_pointer(&m->behind);
 	uint64_t at_copying = behind ? wdr_read_behind_bytes(behind) : 0;
-	double begun = now_s();
+	int64_t begun = g_get_monotonic_time();
 
 	WdrProgress total = {
 		.bytes_total = p->bytes, .entries_total = p->entries, .is_reading_back = true
@@ -278,10 +274,11 @@ bool wdr_move_run_compare(
 		!wdr_packing_compare_end(packing, error) ||
 		(behind && !wdr_read_behind_check_sample(behind, error)))
 		return false;
-	uint64_t before = MIN(at_copying, p->bytes);
-	m->result->behind_bytes += before;
-	m->result->verify_bytes += p->bytes - before;
-	m->result->verify_s += now_s() - begun;
+	m->result->behind_bytes += at_copying;
+	/* Of an earlier run's files nobody knows how much the walk had to read. */
+	m->result->verify_bytes += !behind || m->is_resuming ? p->bytes - MIN(at_copying, p->bytes)
+							     : total.bytes_done - at_copying;
+	m->result->verify_s += wdr_seconds_since(begun);
 	return true;
 }
 
@@ -289,6 +286,7 @@ bool wdr_move_run_check_fat(
 	WdrMoveRun *m, WdrBlockDev *dev, uint64_t offset, uint64_t size, GError **error)
 {
 	g_autofree char *path = g_build_filename(m->disks.source->scratch, "structure.fat", NULL);
+	int64_t begun = g_get_monotonic_time();
 	g_autoptr(WdrVolume) volume = NULL;
 	const char *argv[] = { "fsck.fat", "-n", path, NULL };
 	g_auto(WdrRun) run = { 0 };
@@ -297,6 +295,7 @@ bool wdr_move_run_check_fat(
 		       wdr_world_run(m->world, argv, NULL, &run, error);
 
 	unlink(path);
+	m->result->check_s += wdr_seconds_since(begun);
 	if (!has_run || run.exit_code == 0)
 		return has_run;
 	return wdr_error_set(error, WDR_ERROR_IO,
@@ -305,6 +304,10 @@ bool wdr_move_run_check_fat(
 
 bool wdr_move_run_check_ext(WdrMoveRun *m, const WdrItineraryPart *p, GError **error)
 {
-	return wdr_check_ext(m->world, wdr_blockdev_name(m->disks.target), p->to.start,
+	int64_t begun = g_get_monotonic_time();
+	bool is_fine = wdr_check_ext(m->world, wdr_blockdev_name(m->disks.target), p->to.start,
 		m->disks.source->scratch, error);
+
+	m->result->check_s += wdr_seconds_since(begun);
+	return is_fine;
 }

@@ -3,7 +3,7 @@
  * The number of steps is worked out from the itinerary and the logbook, as move.c goes through
  * them. Passes over a source that changed have no numbers: how many there are is not known before.
  */
-#include "move/move_run.h"
+#include "move/target_records.h"
 
 enum { TRY_BYTES = 1024 * 1024, TRIES = 8 };
 
@@ -14,8 +14,9 @@ static unsigned steps_of(const WdrMoveRun *m, const WdrItineraryPart *p)
 
 	if (!wdr_move_run_is_volume(p))
 		return 1;
-	/* The last ext volume is checked without a step of its own, after its start was written. */
-	return is_last && !wdr_move_run_is_fat(p) ? 2 : 3;
+	/* The last ext volume is checked without a step of its own, after its start was written,
+	 * and that with the records once these are there. */
+	return (is_last && !wdr_move_run_is_fat(p)) || wdr_records_belong_on(m, p) ? 2 : 3;
 }
 
 static bool is_to_copy(const WdrMoveRun *m, const WdrItineraryPart *p)
@@ -26,15 +27,13 @@ static bool is_to_copy(const WdrMoveRun *m, const WdrItineraryPart *p)
 
 void wdr_move_run_tell_work(WdrMoveRun *m)
 {
-	const WdrItineraryPart *root = wdr_itinerary_root(m->it);
-
 	/* Making it bootable, and the table; see wdr_last_part_release(). */
 	m->work = (WdrWork){ .steps = m->it->into ? 1 : 2 };
 	m->work.steps += m->records.logged.is_cleared ? 0 : 1;
 	m->work.steps += m->it->loader.size > 0 ? 1 : 0;
-	m->work.steps += root && wdr_itinerary_method(root) == WDR_METHOD_EXT ? 1 : 0;
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
+		m->work.steps += wdr_records_belong_on(m, p) ? 1 : 0;
 		if (!is_to_copy(m, p))
 			continue;
 		m->work.steps += steps_of(m, p);

@@ -428,13 +428,14 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	return true;
 }
 
-bool wdr_itinerary_draft(
-	const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret, GError **error)
+bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret,
+	WdrSource **ret_source, GError **error)
 {
 	g_autoptr(WdrItinerary) it = wdr_itinerary_new();
 	g_autoptr(WdrDisk) target = NULL;
 	g_autoptr(WdrSource) source = NULL;
 	g_autoptr(WdrBlockDev) dev = NULL;
+	const WdrSourceOpening how = { .scratch = options->scratch, .notes = it->notes };
 	WdrDisk *disk = NULL;
 
 	it->made_by = g_strdup(WDR_VERSION);
@@ -449,7 +450,7 @@ bool wdr_itinerary_draft(
 		return false;
 	}
 	wdr_world_step(world, "reading the source %s", disk->name);
-	if (!wdr_source_open(world, disk, options->scratch, it->notes, &source, error) ||
+	if (!wdr_source_open(world, disk, &how, &source, error) ||
 		!wdr_itinerary_disk_describe(
 			source->disk, source->system->dev, &it->source, error) ||
 		!open_target(target, options->sector_size, &it->target, &dev, error))
@@ -458,5 +459,7 @@ bool wdr_itinerary_draft(
 	if (!draw(&f, it, dev, options, error))
 		return false;
 	*ret = g_steal_pointer(&it);
+	if (ret_source)
+		*ret_source = g_steal_pointer(&source);
 	return true;
 }

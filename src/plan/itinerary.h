@@ -108,6 +108,8 @@ WdrEdit *wdr_itinerary_edit(
 /* The patterns of what stays behind, NULL-ended; strings are borrowed, the list is the caller's. */
 char **wdr_itinerary_patterns(const WdrItinerary *it);
 
+struct WdrSource;
+
 /* What the user asked for. */
 typedef struct {
 	const char *from, *to; /* disks, as the user named them */
@@ -126,9 +128,10 @@ typedef struct {
 	const char *second_name; /* the target becomes another machine's, of this name; NULL: not */
 } WdrDraftOptions;
 
-/* Draws it. Reads both disks, writes nothing but scratch files. */
+/* Draws it. Reads both disks, writes nothing but scratch files. *ret_source is the caller's to
+ * free, before the scratch folder goes; NULL: it is not wanted. */
 bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+	struct WdrSource **ret_source, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 /* As text. The caller's. */
 char *wdr_itinerary_to_json(const WdrItinerary *it);

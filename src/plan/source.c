@@ -2,7 +2,12 @@
  *
  * A root that was not unmounted cleanly has its newest changes in the journal alone. The source is
  * never written to, so e2fsck recovers a sparse copy of its metadata, and the volume is read
- * through that. Before the move and before the release it is asked who may write to the source. */
+ * through that. Before the move and before the release it is asked who may write to the source.
+ *
+ * A move opens its source twice: to draw the itinerary, and after the user agreed. Checking takes
+ * seconds on a card, and recovering minutes. So the second look takes the first one's word for a
+ * volume whose superblock has not changed: whatever mounts or repairs an ext volume writes there.
+ */
 #include "plan/source.h"
 
 #include "base/cleanup.h"
@@ -16,7 +21,24 @@
 #include <string.h>
 #include <sys/stat.h>
 
-enum { COPY_BYTES = 1024 * 1024, FSCK_UNCORRECTED = 4 };
+enum {
+	COPY_BYTES = 1024 * 1024,
+	FSCK_UNCORRECTED = 4,
+	SUPERBLOCK_AT = 1024,
+	SUPERBLOCK_BYTES = 1024
+};
+
+/* An ext volume that e2fsck had nothing against. */
+typedef struct {
+	uint64_t start, size;
+	WdrHash superblock; /* as it is on the disk */
+	char *recovered;    /* the copy in which the journal was replayed; NULL: none was needed */
+} Sound;
+
+static void sound_clear(void *data)
+{
+	g_free(((Sound *)data)->recovered);
+}
 
 void wdr_source_free(WdrSource *s)
 {
@@ -24,6 +46,7 @@ void wdr_source_free(WdrSource *s)
 		return;
 	wdr_system_free(s->system);
 	wdr_disk_free(s->disk);
+	g_array_unref(s->sound);
 	if (s->scratch)
 		wdr_remove_folder(s->scratch);
 	g_free(s->scratch);
@@ -113,19 +136,12 @@ static bool replay_journal(const WdrWorld *world, const char *path, GError **err
 		"its journal cannot be replayed; e2fsck says: %s", finding);
 }
 
-static bool recover(
-	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+static bool use_recovered(WdrSystemPart *p, const char *path, GPtrArray *notes, GError **error)
 {
-	g_autofree char *path =
-		g_strdup_printf("%s/recovered-%u.ext", s->scratch, p->partition->number);
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_autoptr(WdrVolume) volume = NULL;
 
-	wdr_world_step(
-		world, "recovering the journal of partition %u in a copy", p->partition->number);
-	if (!copy_volume(s->system->dev, p->partition, path, error) ||
-		!replay_journal(world, path, error) ||
-		!wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error) ||
+	if (!wdr_blockdev_open(path, WDR_OPEN_READ, &dev, error) ||
 		!wdr_ext_volume_open(dev, 0, p->partition->size, &volume, error))
 		return false;
 	g_ptr_array_add(notes,
@@ -134,6 +150,72 @@ static bool recover(
 			"the source stays as it is",
 			p->partition->number));
 	wdr_system_use_copy(p, g_steal_pointer(&dev), g_steal_pointer(&volume));
+	return true;
+}
+
+static bool recover(const WdrWorld *world, const WdrSource *s, const WdrPartition *p,
+	const char *path, GError **error)
+{
+	wdr_world_step(world, "recovering the journal of partition %u in a copy", p->number);
+	return copy_volume(s->system->dev, p, path, error) && replay_journal(world, path, error);
+}
+
+/* ---- checking an ext volume, unless that was done before ---- */
+
+static bool read_superblock(
+	const WdrSource *s, const WdrSystemPart *p, WdrHash *ret, GError **error)
+{
+	uint8_t bytes[SUPERBLOCK_BYTES];
+	uint64_t start = p->dev ? 0 : p->partition->start;
+
+	if (!wdr_blockdev_read(p->dev ? p->dev : s->system->dev, bytes, sizeof(bytes),
+		    start + SUPERBLOCK_AT, error))
+		return false;
+	*ret = wdr_hash(bytes, sizeof(bytes));
+	return true;
+}
+
+/* An image may be named by several paths. */
+static bool is_same_disk(const WdrDisk *a, const WdrDisk *b)
+{
+	g_autofree char *path_a = g_canonicalize_filename(a->path, NULL);
+	g_autofree char *path_b = g_canonicalize_filename(b->path, NULL);
+
+	return strcmp(path_a, path_b) == 0;
+}
+
+static const Sound *find_sound(const WdrSource *earlier, const WdrSource *s, const Sound *now)
+{
+	if (!earlier || !is_same_disk(earlier->disk, s->disk))
+		return NULL;
+	for (guint i = 0; i < earlier->sound->len; i++) {
+		const Sound *was = &g_array_index(earlier->sound, Sound, i);
+		if (was->start == now->start && was->size == now->size &&
+			wdr_hash_equal(was->superblock, now->superblock))
+			return was;
+	}
+	return NULL;
+}
+
+static bool check_ext(const WdrWorld *world, WdrSource *s, const WdrSourceOpening *how,
+	WdrSystemPart *p, GError **error)
+{
+	Sound now = { .start = p->partition->start, .size = p->partition->size };
+
+	if (!read_superblock(s, p, &now.superblock, error))
+		return false;
+	const Sound *was = find_sound(how->earlier, s, &now);
+	g_autofree char *path = was                     ? g_strdup(was->recovered)
+				: p->ext.needs_recovery ? g_strdup_printf("%s/recovered-%u.ext",
+								  s->scratch, p->partition->number)
+							: NULL;
+	if ((!was && path && !recover(world, s, p->partition, path, error)) ||
+		(path && !use_recovered(p, path, how->notes, error)) ||
+		(!was && !wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
+				 p->dev ? 0 : p->partition->start, s->scratch, error)))
+		return false;
+	now.recovered = g_steal_pointer(&path);
+	g_array_append_val(s->sound, now);
 	return true;
 }
 
@@ -168,8 +250,8 @@ static bool check_blocks(
 	return true;
 }
 
-static bool check_part(
-	const WdrWorld *world, WdrSource *s, WdrSystemPart *p, GPtrArray *notes, GError **error)
+static bool check_part(const WdrWorld *world, WdrSource *s, const WdrSourceOpening *how,
+	WdrSystemPart *p, GError **error)
 {
 	const char *type = p->probe.type ? p->probe.type : "no file system";
 
@@ -191,10 +273,7 @@ static bool check_part(
 	/* What is mounted is in the kernel's care: on the disk it is never whole. */
 	if (p->volume->is_changing)
 		return true;
-	if (p->ext.needs_recovery && !recover(world, s, p, notes, error))
-		return false;
-	return wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
-		p->dev ? 0 : p->partition->start, s->scratch, error);
+	return check_ext(world, s, how, p, error);
 }
 
 /* Partitions without anything that is known on them, which a damaged volume looks like. The
@@ -232,7 +311,8 @@ static bool check_system(const WdrSource *s, GError **error)
 				    s->disk->name, unknown);
 }
 
-static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, GError **error)
+static bool look_through(
+	const WdrWorld *world, WdrSource *s, const WdrSourceOpening *how, GError **error)
 {
 	if (s->system->table->kind == WDR_TABLE_NONE)
 		return wdr_error_set(
@@ -241,7 +321,7 @@ static bool look_through(const WdrWorld *world, WdrSource *s, GPtrArray *notes, 
 		return false;
 	for (guint i = 0; i < s->system->parts->len; i++) {
 		WdrSystemPart *p = s->system->parts->pdata[i];
-		if (!p->partition->is_extended && !check_part(world, s, p, notes, error)) {
+		if (!p->partition->is_extended && !check_part(world, s, how, p, error)) {
 			g_prefix_error(
 				error, "%s: partition %u: ", s->disk->name, p->partition->number);
 			return false;
@@ -264,22 +344,24 @@ bool wdr_source_check_quiet(const WdrWorld *world, const WdrDisk *disk, GError *
 	return false;
 }
 
-bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
+bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const WdrSourceOpening *how,
 	WdrSource **ret, GError **error)
 {
 	g_autoptr(WdrSource) s = g_new0(WdrSource, 1);
 	/* e2fsprogs take '?' in a path for the start of options. */
-	const char *parent = strchr(scratch, '?') ? g_get_tmp_dir() : scratch;
+	const char *parent = strchr(how->scratch, '?') ? g_get_tmp_dir() : how->scratch;
 	g_autofree char *folder = g_build_filename(parent, WDR_SCRATCH_PREFIX "XXXXXX", NULL);
 
 	s->disk = disk;
+	s->sound = g_array_new(FALSE, FALSE, sizeof(Sound));
+	g_array_set_clear_func(s->sound, sound_clear);
 	if (!g_mkdtemp(folder))
 		return wdr_error_set_errno(error, errno, "making a folder in %s", parent);
 	s->scratch = g_steal_pointer(&folder);
 	if (!wdr_source_check_quiet(world, disk, error) ||
 		!wdr_system_read(world, disk, &s->system, error) ||
 		!wdr_running_use(world, disk, s->system, error) ||
-		!look_through(world, s, notes, error)) {
+		!look_through(world, s, how, error)) {
 		wdr_error_hint(error, "nothing was written; the source is only ever read");
 		return false;
 	}

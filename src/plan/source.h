@@ -8,20 +8,29 @@
 /* How our folders of copies are called; one that a kill left behind can go. */
 #define WDR_SCRATCH_PREFIX ".wanderitas-scratch-"
 
-typedef struct {
+typedef struct WdrSource {
 	WdrDisk *disk;
 	WdrSystem *system;
 	char *scratch; /* our folder of copies; removed with the source */
+	GArray *sound; /* what was checked at length; source.c's own */
 } WdrSource;
 
 /* REFUSED: somebody else may write to the disk while it is read as it lies. */
 bool wdr_source_check_quiet(
 	const WdrWorld *world, const WdrDisk *disk, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* disk is taken over, also on failure. `scratch` is an existing folder. Fails, with the reason, for
- * a disk without a sound table, a damaged volume, or a kind of system that cannot be moved. A
- * volume whose journal holds changes is recovered in a copy below scratch, and *notes (char *) says
- * so. */
-bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const char *scratch, GPtrArray *notes,
+/* All of it is borrowed. */
+typedef struct {
+	const char *scratch; /* an existing folder */
+	GPtrArray *notes;    /* char *: what is to be told is added */
+	/* The same disk, opened before, which stays open as long as this one; NULL: none. An ext
+	 * volume whose superblock is what it was then is not checked, or recovered, once more. */
+	const WdrSource *earlier;
+} WdrSourceOpening;
+
+/* disk is taken over, also on failure. Fails, with the reason, for a disk without a sound table, a
+ * damaged volume, or a kind of system that cannot be moved. A volume whose journal holds changes is
+ * recovered in a copy below scratch, and the notes say so. */
+bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const WdrSourceOpening *how,
 	WdrSource **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_source_free(WdrSource *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSource, wdr_source_free)

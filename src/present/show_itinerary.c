@@ -266,18 +266,46 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 			it->source.medium);
 }
 
+/* Of less it is chance how much was read when. */
+#define SHORT_READ_BACK_BYTES (UINT64_C(64) << 20)
+
 static void show_read_back(const WdrOut *out, const WdrMoveResult *r)
 {
 	g_autofree char *behind = wdr_format_size(r->behind_bytes);
 	g_autofree char *after = wdr_format_size(r->verify_bytes);
 
-	if (r->behind_bytes)
+	if (r->behind_bytes >= SHORT_READ_BACK_BYTES)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  read back   %s while copying, %s after it in %.1f s\n", behind, after,
 			r->verify_s);
 	else if (r->verify_bytes)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
 			r->verify_s, rate(r->verify_bytes, r->verify_s));
+}
+
+/* Small moves are over before anybody asks where the time went, and have too little to share out.
+ */
+#define TIMES_KNOWN_AFTER_S 10.0
+
+static void show_times(const WdrOut *out, const WdrMoveResult *r)
+{
+	const struct {
+		const char *what;
+		double seconds;
+	} all[] = { { "looking", r->look_s }, { "copying", r->copy_s },
+		{ "reading back", r->verify_s }, { "checking", r->check_s },
+		{ "rehearsing", r->rehearse_s } };
+	double rest = r->all_s;
+
+	if (r->all_s < TIMES_KNOWN_AFTER_S)
+		return;
+	wdr_out_text(out, WDR_STYLE_PLAIN, "  times       ");
+	for (size_t i = 0; i < G_N_ELEMENTS(all); i++) {
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%s %.1f s, ", all[i].what, all[i].seconds);
+		rest -= all[i].seconds;
+	}
+	g_autofree char *total = wdr_format_duration((uint64_t)(r->all_s + 0.5));
+	wdr_out_text(out, WDR_STYLE_PLAIN, "the rest %.1f s; %s in all\n", MAX(rest, 0.0), total);
 }
 
 /* Shorter copies say nothing of disks. */
@@ -351,6 +379,7 @@ void wdr_present_moved(const WdrOut *out, const WdrItinerary *it, const WdrMoveR
 			"\ndone: everything was read back from %s and is as it was copied\n",
 			it->target.name);
 	show_copied(out, it, r);
+	show_times(out, r);
 	wdr_present_caught_up(out, &r->caught_up);
 	if (r->missing->len) {
 		wdr_out_text(out, WDR_STYLE_BAD,
@@ -382,13 +411,16 @@ void wdr_present_moved_json(
 {
 	g_autofree char *plan = wdr_itinerary_to_json(it);
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:I, s:f, s:o, s:o, s:o, s:o}", "format",
-		"wanderitas-move/2", "result", "done", "rehearsed",
+		"{s:s, s:s, s:s?, s:I, s:I, s:I, s:f, s:I, s:f, s:f, s:f, s:f, s:f, s:o, s:o, s:o, "
+		"s:o}",
+		"format", "wanderitas-move/2", "result", "done", "rehearsed",
 		rehearsal ? wdr_verdict_name(rehearsal->verdict) : NULL, "entries",
 		(json_int_t)r->entries, "bytes", (json_int_t)r->bytes, "bytes_before",
 		(json_int_t)r->bytes_before, "copy_seconds", r->copy_s,
 		"read_back_while_copying_bytes", (json_int_t)r->behind_bytes, "read_back_seconds",
-		r->verify_s, "caught_up", wdr_present_caught_up_json(&r->caught_up), "unreadable",
+		r->verify_s, "looking_seconds", r->look_s, "checking_seconds", r->check_s,
+		"rehearsing_seconds", r->rehearse_s, "total_seconds", r->all_s, "caught_up",
+		wdr_present_caught_up_json(&r->caught_up), "unreadable",
 		wdr_present_unreadable_json(r->missing), "records", wdr_json_text(r->state),
 		"itinerary", json_loads(plan, 0, NULL));
 

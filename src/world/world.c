@@ -8,6 +8,7 @@
 #include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
+#include "base/text.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -248,12 +249,14 @@ bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *c
 	words[0] = g_strdup(program);
 	g_autofree char *line = g_strjoinv(" ", words);
 	g_debug("running %s", line);
+	int64_t begun = g_get_monotonic_time();
 	/* All our descriptors are closed on exec. Leaving that to the kernel lets GLib use
 	 * posix_spawn, which does not copy the page tables of a move that holds much memory. */
 	if (!g_spawn_sync(NULL, words, env, G_SPAWN_LEAVE_DESCRIPTORS_OPEN, NULL, NULL, &out, &err,
 		    &status, &local))
 		return wdr_error_set(
 			error, WDR_ERROR_IO, "running %s: %s", argv[0], local->message);
+	g_debug("%s took %.2f s", argv[0], wdr_seconds_since(begun));
 	ret->exit_code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 	ret->output = g_strconcat(out, err, NULL);
 	return true;

@@ -182,8 +182,90 @@ START_TEST(unclean_journal_is_recovered_in_a_copy)
 	g_autofree char *card = g_strdup(sup_hash(CARD));
 	SupRun survey = WANDERITAS("survey", CARD);
 	bench_expect(&survey, 0, "its journal is not empty");
-	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	SupRun run = BENCH_RUN("-v", "move", "--to", "nvme0n1", "--erase", "nvme0n1");
 	bench_expect(&run, 0, "its journal is replayed in a copy");
+	judge(DRIVE, card);
+	const char *once = strstr(run.err, "recovering the journal");
+	ck_assert_ptr_nonnull(once);
+	ck_assert_msg(!strstr(once + 1, "recovering the journal"), "%s", run.err);
+}
+END_TEST
+
+/* What the move's own e2fsck is to be: a file of the bench. */
+static void put_program(const char *name, const char *commands)
+{
+	g_autofree char *program = g_build_filename(bench_path("bin"), name, NULL);
+	g_autofree char *real = g_strchomp(g_strdup(
+		SUP_TOOL("sh", "-c", "PATH=$PATH:/usr/sbin:/sbin; command -v \"$0\"", name)));
+	g_autofree char *script =
+		g_strdup_printf("#!/bin/sh\n%s\nexec '%s' \"$@\"\n", commands, real);
+
+	sup_write(program, script);
+	SUP_TOOL("chmod", "+x", program);
+}
+
+static unsigned lines_of(const char *file)
+{
+	g_autofree char *text = sup_read(file, NULL);
+	unsigned lines = 0;
+
+	for (const char *at = text; at && (at = strchr(at, '\n')); at++)
+		lines++;
+	return lines;
+}
+
+/* Counts how often e2fsck is asked; what `then` does happens after the source was looked at. */
+static SupRun counted_move(const char *then)
+{
+	g_autofree char *count = g_strdup_printf("echo \"$*\" >>'%s'", sup_path("calls"));
+
+	put_program("e2fsck", count);
+	put_program("mkfs.ext4", then);
+	return BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+}
+
+START_TEST(each_volume_is_checked_once)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	SupRun run = counted_move("");
+
+	bench_expect(&run, 0, "done: everything was read back");
+	judge(DRIVE, card);
+	ck_assert_uint_eq(lines_of(sup_path("calls")), 2); /* the source's root, the target's */
+}
+END_TEST
+
+/* While the user read the itinerary. */
+START_TEST(a_source_that_changed_is_checked_again)
+{
+	g_autofree char *change = g_strdup_printf(
+		"PATH=$PATH:/usr/sbin:/sbin debugfs -w -R 'ssv mnt_count 7' '%s?offset=%" G_GUINT64_FORMAT
+		"' >/dev/null 2>&1",
+		CARD, ROOT_AT);
+	SupRun run = counted_move(change);
+
+	bench_expect(&run, 0, "done: everything was read back");
+	ck_assert_uint_eq(lines_of(sup_path("calls")), 3);
+}
+END_TEST
+
+/* The last look finds the new root damaged: nothing boots from it, and going on makes it anew. */
+START_TEST(a_damaged_new_root_is_made_again)
+{
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+	g_autofree char *second = g_strdup_printf(
+		"echo >>'%s'; [ $(wc -l <'%s') -ne 2 ] || { echo 'Inode 12 is wrong'; exit 4; }",
+		sup_path("calls"), sup_path("calls"));
+
+	put_program("e2fsck", second);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&run, 4, "the ext volume is damaged; e2fsck says: Inode 12 is wrong");
+	ck_assert_ptr_null(strstr(SUP_TOOL("sfdisk", "-d", DRIVE), "bootable"));
+	SupRun survey = BENCH_RUN("survey");
+	bench_expect(&survey, 1, "a move to this disk is unfinished, and it will not boot");
+	SupRun resumed = BENCH_RUN("move", "--resume", "--erase", "nvme0n1");
+	bench_expect(&resumed, 0, "done: everything was read back");
+	ck_assert_msg(strstr(resumed.err, "copying partition 2") != NULL, "%s", resumed.err);
 	judge(DRIVE, card);
 }
 END_TEST
@@ -238,6 +320,9 @@ Suite *suite_moves(void)
 	tcase_add_test(t, large_sectors);
 	tcase_add_test(t, over_an_older_system);
 	tcase_add_test(t, unclean_journal_is_recovered_in_a_copy);
+	tcase_add_test(t, each_volume_is_checked_once);
+	tcase_add_test(t, a_source_that_changed_is_checked_again);
+	tcase_add_test(t, a_damaged_new_root_is_made_again);
 	tcase_add_test(t, two_roots_that_mean_the_same);
 	tcase_add_test(t, broken_fstab_lines_stay);
 	suite_add_tcase(s, t);

@@ -52,9 +52,9 @@ static void expect_whole(void)
 static const struct {
 	const char *when, *then, *not_again;
 } kills[] = {
-	{ "clearing", "checking partition 2", NULL },
+	{ "clearing", "reading partition 2", NULL },
 	{ "copying partition 2", "copying partition 1", NULL },
-	{ "checking partition 2", "reading partition 1", NULL },
+	{ "reading partition 2", "reading partition 1", NULL },
 	{ "copying partition 1", "making partition 1", "copying partition 2" },
 	{ "leaving the records", "leaving the records", NULL },
 	{ "making partition 1", "final partition table", "copying partition" },
@@ -101,7 +101,7 @@ END_TEST
 /* Somebody made another system of the disk since. */
 START_TEST(a_target_that_is_not_ours_any_more)
 {
-	ck_assert_int_eq(killed_move("checking partition 2"), 128 + SIGKILL);
+	ck_assert_int_eq(killed_move("reading partition 2"), 128 + SIGKILL);
 	const char *argv[] = { "sfdisk", "-q", DRIVE, NULL };
 	SupRun other = sup_run("label: dos\n,,83\n", argv);
 	ck_assert_int_eq(other.code, 0);

@@ -33,7 +33,7 @@ static const struct {
 	const char *when;
 } signals[] = { { SIGINT, "clearing" }, { SIGTERM, "copying partition 2" },
 	{ SIGHUP, "reading partition 2" }, { SIGKILL, "clearing" },
-	{ SIGKILL, "copying partition 2" }, { SIGKILL, "checking partition 2" },
+	{ SIGKILL, "copying partition 2" }, { SIGKILL, "reading partition 2" },
 	{ SIGINT, "copying partition 1" }, { SIGKILL, "copying partition 1" },
 	{ SIGKILL, "reading partition 1" } };
 
