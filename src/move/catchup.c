@@ -115,6 +115,7 @@ static bool find_all(WdrMoveRun *m, GPtrArray *found, unsigned *ret_count, GErro
 	*ret_count = 0;
 	if (!wdr_running_refresh(m->world, m->disks.source->disk, m->disks.source->system, error))
 		return false;
+	wdr_running_read_ahead(m->disks.source->system);
 	for (guint i = 0; i < m->it->parts->len; i++) {
 		const WdrItineraryPart *p = m->it->parts->pdata[i];
 		/* Swap has nothing to copy, and blocks are only copied of what nobody writes to.

@@ -374,6 +374,7 @@ static bool copy_all(WdrMoveRun *m, GError **error)
 	const WdrItineraryPart *last = wdr_move_run_last(m->it);
 
 	wdr_move_run_tell_work(m);
+	wdr_running_read_ahead(m->disks.source->system);
 	if (!m->records.logged.is_cleared && !clear_target(m, error))
 		return false;
 	*m->has_begun = true;

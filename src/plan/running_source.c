@@ -172,6 +172,15 @@ bool wdr_running_refresh(
 	return true;
 }
 
+void wdr_running_read_ahead(WdrSystem *system)
+{
+	for (guint i = 0; i < system->parts->len; i++) {
+		WdrSystemPart *p = system->parts->pdata[i];
+		if (p->mounted_at && p->volume && strcmp(p->volume->ops->type, "tree") == 0)
+			wdr_tree_read_ahead(p->volume);
+	}
+}
+
 bool wdr_running_use_trees(const WdrWorld *world, WdrSystem *system, GError **error)
 {
 	for (guint i = 0; i < system->parts->len; i++) {

@@ -19,6 +19,8 @@ bool wdr_running_open(const WdrWorld *world, const WdrDisk *disk, WdrSystem **re
  * the medium by now. */
 bool wdr_running_refresh(const WdrWorld *world, const WdrDisk *disk, WdrSystem *system,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* All mounted ext parts will be walked: their metadata is read ahead. */
+void wdr_running_read_ahead(WdrSystem *system);
 /* Mounted FATs are changed through their mounts, not on the disk: gives them their trees. */
 bool wdr_running_use_trees(
 	const WdrWorld *world, WdrSystem *system, GError **error) G_GNUC_WARN_UNUSED_RESULT;

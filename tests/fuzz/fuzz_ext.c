@@ -5,11 +5,22 @@
 
 #include "volume/ext/ext.h"
 
+enum { DISK_BYTES = 256 * 1024 };
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+/* No more than it may, whatever folders claim. */
+static void read_ahead(WdrBlockDev *dev)
+{
+	atomic_bool stop = false;
+	WdrExtAhead *a = wdr_ext_ahead_tables(dev, DISK_BYTES, DISK_BYTES, &stop);
+
+	if (a)
+		wdr_ext_ahead_folders(a);
+}
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-	enum { DISK_BYTES = 256 * 1024 };
 	g_autoptr(WdrBlockDev) dev = wdr_blockdev_new_memory("fuzz", DISK_BYTES);
 	g_autoptr(WdrVolume) v = NULL;
 	g_autoptr(WdrWorld) world = NULL;
@@ -18,8 +29,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	g_autofree char *note = NULL;
 
 	if (!wdr_world_new(NULL, &world, NULL) ||
-		!wdr_blockdev_write(dev, data, MIN(size, DISK_BYTES), 0, NULL) ||
-		!wdr_ext_volume_open(dev, 0, DISK_BYTES, &v, NULL))
+		!wdr_blockdev_write(dev, data, MIN(size, DISK_BYTES), 0, NULL))
+		return 0;
+	read_ahead(dev);
+	if (!wdr_ext_volume_open(dev, 0, DISK_BYTES, &v, NULL))
 		return 0;
 	wdr_ext_volume_info(v, &info);
 	WdrCopy copy = { .source = v };

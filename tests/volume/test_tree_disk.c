@@ -5,6 +5,7 @@
 #include "support.h"
 
 #include "base/text.h"
+#include "volume/ext/ext.h"
 #include "volume/tree/tree.h"
 
 #include <fcntl.h>
@@ -339,6 +340,115 @@ START_TEST(a_clock_that_says_so)
 }
 END_TEST
 
+/* ---- metadata that was read ahead ---- */
+
+enum { FOLDERS = 400 };
+
+/* Requests that the disk answered so far. */
+static uint64_t requests(void)
+{
+	g_autofree char *name = g_path_get_basename(loop);
+	g_autofree char *path = g_strdup_printf("/sys/block/%s/stat", name);
+	g_autofree char *stat = sup_read(path, NULL);
+
+	return g_ascii_strtoull(stat, NULL, 10);
+}
+
+static void forget(void)
+{
+	SUP_TOOL("umount", POINT);
+	SUP_TOOL("blockdev", "--flushbufs", loop);
+	SUP_TOOL("mount", loop, POINT);
+}
+
+/* How many a look at every entry takes. */
+static uint64_t requests_of_a_walk(void)
+{
+	uint64_t before = requests();
+
+	SUP_TOOL("find", POINT, "-printf", "%s");
+	return requests() - before;
+}
+
+/* Each folder in a place of its own: the kernel's walk asks for one after the other. */
+static void make_folders(void)
+{
+	for (unsigned i = 0; i < FOLDERS; i++) {
+		g_autofree char *folder = file_path("folder", i);
+		g_autofree char *file = g_build_filename(folder, "call.wav", NULL);
+		ck_assert_int_eq(mkdir(folder, 0755), 0);
+		write_file(file, FIRST_AT_REST, 9);
+	}
+}
+
+START_TEST(metadata_read_ahead_is_there_for_the_walk)
+{
+	atomic_bool stop = false;
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	if (!sup_is_root()) {
+		sup_say_skipped("metadata_read_ahead_is_there_for_the_walk");
+		return;
+	}
+	make_folders();
+	forget();
+	uint64_t alone = requests_of_a_walk();
+	forget();
+	sup_ok(wdr_blockdev_open(loop, WDR_OPEN_READ, &dev, &error));
+	uint64_t before = requests();
+	WdrExtAhead *ahead = wdr_ext_ahead_tables(dev, 64 * WDR_MIB, UINT64_MAX, &stop);
+	ck_assert_ptr_nonnull(ahead);
+	wdr_ext_ahead_folders(ahead);
+	uint64_t reading = requests() - before;
+	uint64_t after = requests_of_a_walk();
+	ck_assert_msg(reading + after < alone / 3 && after < FOLDERS / 10,
+		"%" G_GUINT64_FORMAT " ahead, %" G_GUINT64_FORMAT " by the walk, %" G_GUINT64_FORMAT
+		" without",
+		reading, after, alone);
+}
+END_TEST
+
+/* It stops when it is told to, and reads no more than it may. */
+START_TEST(reading_ahead_has_bounds)
+{
+	atomic_bool stop = true;
+	g_autoptr(WdrBlockDev) dev = NULL;
+
+	if (!sup_is_root()) {
+		sup_say_skipped("reading_ahead_has_bounds");
+		return;
+	}
+	make_folders();
+	forget();
+	sup_ok(wdr_blockdev_open(loop, WDR_OPEN_READ, &dev, &error));
+	wdr_ext_ahead_folders(wdr_ext_ahead_tables(dev, 64 * WDR_MIB, UINT64_MAX, &stop));
+	stop = false;
+	wdr_ext_ahead_folders(wdr_ext_ahead_tables(dev, 64 * WDR_MIB, 64 * 1024, &stop));
+	ck_assert_uint_gt(requests_of_a_walk(), FOLDERS / 2);
+	ck_assert_ptr_null(wdr_ext_ahead_tables(dev, 1024, UINT64_MAX, &stop));
+}
+END_TEST
+
+/* Through the mount, while it is walked; and where there is nothing to read ahead. */
+START_TEST(a_tree_reads_ahead)
+{
+	g_autoptr(WdrVolume) plain = NULL;
+
+	if (!sup_is_root()) {
+		sup_say_skipped("a_tree_reads_ahead");
+		return;
+	}
+	make_folders();
+	make_old();
+	g_autoptr(WdrVolume) tree = open_tree();
+	wdr_tree_read_ahead(tree);
+	wdr_tree_read_ahead(tree);
+	check_files(tree, "rest", AT_REST, FIRST_AT_REST);
+	sup_ok(wdr_tree_volume_open("/proc/self", &plain, &error));
+	wdr_tree_read_ahead(plain);
+}
+END_TEST
+
 Suite *suite_tree_disk(void)
 {
 	Suite *s = suite_create("volume/tree_disk");
@@ -349,6 +459,9 @@ Suite *suite_tree_disk(void)
 	tcase_add_test(t, changed_after_it_was_looked_up);
 	tcase_add_test(t, unwritten_ranges);
 	tcase_add_test(t, a_clock_that_says_so);
+	tcase_add_test(t, metadata_read_ahead_is_there_for_the_walk);
+	tcase_add_test(t, reading_ahead_has_bounds);
+	tcase_add_test(t, a_tree_reads_ahead);
 	suite_add_tcase(s, t);
 	return s;
 }

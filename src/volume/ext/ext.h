@@ -6,6 +6,8 @@
 #include "volume/volume.h"
 #include "world/world.h"
 
+#include <stdatomic.h>
+
 /* ---- reading ---- */
 
 typedef struct {
@@ -29,6 +31,15 @@ bool wdr_ext_volume_open(WdrBlockDev *dev, uint64_t offset, uint64_t size, WdrVo
  * nobody writes to. */
 void wdr_ext_volume_sweep(WdrVolume *v);
 void wdr_ext_volume_info(WdrVolume *v, WdrExtInfo *ret);
+/* Reading inode tables, and then folders, from a device that is the volume, in the order in which
+ * they lie. Nothing is kept: for a mounted one, whose walk finds them in the kernel's memory then.
+ * Ends after `most` bytes, when *stop is set, or where something does not fit. Both are borrowed.
+ * NULL: there is no such volume. */
+typedef struct WdrExtAhead WdrExtAhead;
+WdrExtAhead *wdr_ext_ahead_tables(
+	WdrBlockDev *dev, uint64_t size, uint64_t most, const atomic_bool *stop);
+/* Takes it over. */
+void wdr_ext_ahead_folders(WdrExtAhead *a);
 
 /* ---- changing ---- */
 

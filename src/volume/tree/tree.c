@@ -322,6 +322,9 @@ static void tree_free(WdrVolume *v)
 {
 	Tree *t = WDR_DERIVED(v, Tree, volume);
 
+	wdr_tree_end_ahead(t);
+	g_mutex_clear(&t->ahead_lock);
+	g_cond_clear(&t->ahead_changed);
 	g_hash_table_unref(t->hidden);
 	wdr_sweep_free(t->sweep);
 	wdr_blockdev_free(t->disk);
@@ -348,6 +351,9 @@ static WdrVolume *tree_new(const char *folder, int root, int mount, const WdrSta
 	static const WdrVolumeOps ops = { "tree", tree_list, tree_stat, wdr_tree_content_open,
 		tree_free, tree_find };
 	Tree *t = g_new0(Tree, 1);
+
+	g_mutex_init(&t->ahead_lock);
+	g_cond_init(&t->ahead_changed);
 
 	t->volume.ops = &ops;
 	t->volume.name = g_strdup(folder);

@@ -32,6 +32,10 @@ void wdr_tree_hide(WdrVolume *tree, const char *path);
  * the mounted ext4 lies at [offset, offset + size) of it. Flushes the file system. False: it cannot
  * be. */
 bool wdr_tree_use_disk(WdrVolume *tree, WdrBlockDev *dev, uint64_t offset, uint64_t size);
+/* Has the metadata of a mounted ext4 read in the order in which it lies, since the tree will be
+ * walked: waits for the inode tables, the folders follow in a thread. Once for each volume; where
+ * it cannot be, nothing happens. */
+void wdr_tree_read_ahead(WdrVolume *tree);
 /* Bytes of contents that were read by either way. */
 void wdr_tree_bytes(WdrVolume *tree, uint64_t *ret_from_disk, uint64_t *ret_through_kernel);
 

@@ -23,6 +23,11 @@ typedef struct {
 	WdrTime settled;       /* what was changed last before this is on the medium */
 	int64_t clock_offset;  /* microseconds between the clock and the time since the start */
 	atomic_uint_fast64_t from_disk, through_kernel; /* bytes read */
+	GThread *ahead;                                 /* reads metadata; NULL: none did */
+	atomic_bool stops_ahead;
+	GMutex ahead_lock;
+	GCond ahead_changed;
+	bool may_walk; /* under the lock */
 } WdrTree;
 
 static inline WdrTime wdr_tree_time(const struct statx_timestamp *t)
@@ -53,6 +58,9 @@ typedef struct {
 WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd); /* NULL: to be read through the kernel */
 void wdr_tree_place_free(WdrTree *t, WdrTreePlace *place);
 bool wdr_tree_place_still_holds(const WdrTreePlace *place, int fd);
+
+/* Stops reading ahead. */
+void wdr_tree_end_ahead(WdrTree *t);
 
 bool wdr_tree_content_open(
 	WdrVolume *v, const WdrNode *node, WdrEntry *entry, WdrContent **ret, GError **error);
