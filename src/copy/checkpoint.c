@@ -7,7 +7,7 @@
 #include <string.h>
 #include <unistd.h>
 
-static const char header[] = "wanderitas-checkpoint/1 ";
+static const char header[] = "wanderitas-checkpoint/2 ";
 enum {
 	HEADER_BYTES = sizeof(header) - 1,
 	LINE_BYTES = HEADER_BYTES + WDR_HASH_TEXT_LEN + 1,

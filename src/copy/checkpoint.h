@@ -1,7 +1,7 @@
 /* Checkpoints of a volume being filled, one file a partition in the state folder. Each takes the
  * place of the one before, so a power cut leaves the old or the new one.
  *
- * A line "wanderitas-checkpoint/1 HASH", then a GVariant (little-endian) with that hash: (bytes of
+ * A line "wanderitas-checkpoint/2 HASH", then a GVariant (little-endian) with that hash: (bytes of
  * the packing list that count, entries, bytes of contents, walk, builder). */
 #pragma once
 

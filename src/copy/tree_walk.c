@@ -70,10 +70,28 @@ static void folder_free(void *data)
 {
 	WdrFolderJob *folder = data;
 
-	g_string_chunk_free(folder->names);
+	wdr_names_unref(folder->names);
 	g_array_unref(folder->children);
 	g_free(folder->path);
 	g_free(folder);
+}
+
+WdrNames *wdr_names_new(void)
+{
+	WdrNames *names = g_atomic_rc_box_new0(WdrNames);
+
+	names->strings = g_string_chunk_new(4096);
+	return names;
+}
+
+static void names_clear(void *names)
+{
+	g_string_chunk_free(((WdrNames *)names)->strings);
+}
+
+void wdr_names_unref(WdrNames *names)
+{
+	g_atomic_rc_box_release_full(names, names_clear);
 }
 
 WdrBatch *wdr_batch_new(void)
@@ -168,7 +186,7 @@ static void leave_folder(WdrTreeWalk *p)
 	if (!p->folder.at)
 		return;
 	pending_free(p->folder.at);
-	g_string_chunk_free(p->folder.names);
+	wdr_names_unref(p->folder.names);
 	for (guint i = 0; i < p->folder.found->len; i++)
 		g_free(g_array_index(p->folder.found, WdrFound, i).glance);
 	g_array_unref(p->folder.found);
@@ -204,14 +222,14 @@ static bool collect(void *data, const WdrName *name, GError **error)
 
 	if (is_left_behind(p, name))
 		return wdr_stop_check(error);
-	WdrFound found = { .name = g_string_chunk_insert(p->folder.names, name->name),
+	WdrFound found = { .name = g_string_chunk_insert(p->folder.names->strings, name->name),
 		.id = name->id,
 		.links = name->links,
 		.kind = name->kind };
 
 	if (name->fat_name)
 		found.fat_name = (const uint8_t *)g_string_chunk_insert_len(
-			p->folder.names, (const char *)name->fat_name, WDR_FAT_NAME_BYTES);
+			p->folder.names->strings, (const char *)name->fat_name, WDR_FAT_NAME_BYTES);
 	if (p->copy->glances && name->glance)
 		found.glance = g_memdup2(name->glance, sizeof(*name->glance));
 	g_array_append_val(p->folder.found, found);
@@ -254,7 +272,7 @@ static void number_name(WdrTreeWalk *p, const WdrFound *f, WdrFolderJob *job)
 	bool is_linked = f->kind != WDR_KIND_FOLDER && f->links > 1;
 	WdrLink *link = is_linked ? g_hash_table_lookup(p->links, &f->id) : NULL;
 	uint64_t serial = link ? link->serial : p->next_serial++;
-	WdrChild child = { g_string_chunk_insert(job->names, f->name), f->kind, serial, NULL };
+	WdrChild child = { f->name, f->kind, serial, f->fat_name };
 
 	if (is_linked && !link) {
 		link = g_new0(WdrLink, 1);
@@ -263,9 +281,6 @@ static void number_name(WdrTreeWalk *p, const WdrFound *f, WdrFolderJob *job)
 		link->id = f->id;
 		g_hash_table_insert(p->links, &link->id, link);
 	}
-	if (f->fat_name)
-		child.fat_name = (const uint8_t *)g_string_chunk_insert_len(
-			job->names, (const char *)f->fat_name, WDR_FAT_NAME_BYTES);
 	g_array_append_val(job->children, child);
 	g_array_append_val(p->folder.serials, serial);
 }
@@ -305,13 +320,13 @@ static bool enter_folder(WdrTreeWalk *p, WdrPending *at, WdrBatch *w, GError **e
 	WdrBatchStep step = { true, w->folders->len };
 
 	p->folder.at = at;
-	p->folder.names = g_string_chunk_new(4096);
+	p->folder.names = wdr_names_new();
 	p->folder.found = g_array_new(FALSE, FALSE, sizeof(WdrFound));
 	p->folder.serials = g_array_new(FALSE, FALSE, sizeof(uint64_t));
 	job->serial = at->serial;
 	job->parent = at->parent;
 	job->path = g_strdup(at->path);
-	job->names = g_string_chunk_new(4096);
+	job->names = g_atomic_rc_box_acquire(p->folder.names);
 	job->children = g_array_new(FALSE, FALSE, sizeof(WdrChild));
 	g_ptr_array_add(w->folders, job);
 	g_array_append_val(w->order, step);

@@ -38,7 +38,7 @@ struct WdrTreeWalk {
 	bool has_root;
 	struct { /* the folder being walked; names NULL: none */
 		WdrPending *at;
-		GStringChunk *names;
+		WdrNames *names;
 		GArray *found;   /* WdrFound */
 		GArray *serials; /* uint64_t, in the same order */
 		guint next;

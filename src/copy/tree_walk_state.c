@@ -3,13 +3,18 @@
  *
  * As a GVariant: (next serial, folders to enter, links, whether a folder is being walked,
  * it, the next name in it, its names). Folders are (path, id, serial, parent, depth), links (id,
- * serial, links, seen, path), names (name, id, links, serial, kind). */
+ * serial, links, seen, path). Names are five arrays: their ids, links, serials, kinds, and the
+ * names themselves, each with a 0 byte; a folder of a hundred thousand would be as many objects
+ * otherwise.
+ */
 #include "copy/tree_walk_priv.h"
+
+#include <string.h>
 
 #define FOLDER_TYPE "(aytttu)"
 #define LINK_TYPE "(ttuuay)"
-#define NAME_TYPE "(aytttu)"
-#define STATE_TYPE "(ta" FOLDER_TYPE "a" LINK_TYPE "b" FOLDER_TYPE "ua" NAME_TYPE ")"
+#define NAMES_TYPE "(atatatayay)"
+#define STATE_TYPE "(ta" FOLDER_TYPE "a" LINK_TYPE "b" FOLDER_TYPE "u" NAMES_TYPE ")"
 
 static GVariant *folder_to_variant(const WdrPending *f)
 {
@@ -32,17 +37,43 @@ static GVariant *links_to_variant(const WdrTreeWalk *p)
 	return g_variant_builder_end(&all);
 }
 
+/* Takes it over. */
+static GVariant *numbers(GArray *values)
+{
+	GVariant *v = g_variant_new_fixed_array(
+		G_VARIANT_TYPE_UINT64, values->data, values->len, sizeof(uint64_t));
+
+	g_array_unref(values);
+	return v;
+}
+
+static GVariant *bytes(GByteArray *values)
+{
+	GVariant *v = g_variant_new_fixed_array(G_VARIANT_TYPE_BYTE, values->data, values->len, 1);
+
+	g_byte_array_unref(values);
+	return v;
+}
+
 static GVariant *names_to_variant(const WdrTreeWalk *p)
 {
-	GVariantBuilder all;
+	GArray *ids = g_array_new(FALSE, FALSE, sizeof(uint64_t));
+	GArray *links = g_array_new(FALSE, FALSE, sizeof(uint64_t));
+	GArray *serials = g_array_new(FALSE, FALSE, sizeof(uint64_t));
+	GByteArray *kinds = g_byte_array_new();
+	GByteArray *names = g_byte_array_new();
 
-	g_variant_builder_init(&all, G_VARIANT_TYPE("a" NAME_TYPE));
 	for (guint i = 0; p->folder.at && i < p->folder.found->len; i++) {
 		const WdrFound *f = &g_array_index(p->folder.found, WdrFound, i);
-		g_variant_builder_add(&all, "(^aytttu)", f->name, f->id, f->links,
-			g_array_index(p->folder.serials, uint64_t, i), (guint32)f->kind);
+		uint8_t kind = (uint8_t)f->kind;
+		g_array_append_val(ids, f->id);
+		g_array_append_val(links, f->links);
+		g_array_append_val(serials, g_array_index(p->folder.serials, uint64_t, i));
+		g_byte_array_append(kinds, &kind, 1);
+		g_byte_array_append(names, (const uint8_t *)f->name, (guint)strlen(f->name) + 1);
 	}
-	return g_variant_builder_end(&all);
+	return g_variant_new("(@at@at@at@ay@ay)", numbers(ids), numbers(links), numbers(serials),
+		bytes(kinds), bytes(names));
 }
 
 GVariant *wdr_tree_walk_state(const WdrTreeWalk *p)
@@ -54,7 +85,7 @@ GVariant *wdr_tree_walk_state(const WdrTreeWalk *p)
 	for (guint i = 0; i < p->stack->len; i++)
 		g_variant_builder_add_value(&folders, folder_to_variant(p->stack->pdata[i]));
 	return g_variant_ref_sink(g_variant_new("(t@a" FOLDER_TYPE "@a" LINK_TYPE "b@" FOLDER_TYPE
-						"u@a" NAME_TYPE ")",
+						"u@" NAMES_TYPE ")",
 		p->next_serial, g_variant_builder_end(&folders), links_to_variant(p),
 		p->folder.at != NULL, folder_to_variant(p->folder.at ? p->folder.at : &nowhere),
 		p->folder.next, names_to_variant(p)));
@@ -89,27 +120,63 @@ static void restore_links(WdrTreeWalk *p, GVariant *links)
 	}
 }
 
-/* False: a kind that there is not. */
+/* The arrays of a folder's names as they were read. */
+typedef struct {
+	const uint64_t *ids, *links, *serials;
+	const uint8_t *kinds;
+	const char *names; /* ended by a 0 byte */
+	gsize count, names_bytes;
+} Names;
+
+/* False: they do not belong together. */
+static bool read_names(GVariant *v, GVariant *const parts[5], Names *ret)
+{
+	gsize n[5];
+
+	ret->ids = g_variant_get_fixed_array(parts[0], &n[0], sizeof(uint64_t));
+	ret->links = g_variant_get_fixed_array(parts[1], &n[1], sizeof(uint64_t));
+	ret->serials = g_variant_get_fixed_array(parts[2], &n[2], sizeof(uint64_t));
+	ret->kinds = g_variant_get_fixed_array(parts[3], &n[3], 1);
+	ret->names = g_variant_get_fixed_array(parts[4], &n[4], 1);
+	ret->count = n[0];
+	ret->names_bytes = n[4];
+	return n[1] == n[0] && n[2] == n[0] && n[3] == n[0] && g_variant_is_normal_form(v) &&
+	       (n[4] == 0 || ret->names[n[4] - 1] == '\0');
+}
+
+static bool take_names(WdrTreeWalk *p, const Names *all)
+{
+	gsize at = 0;
+
+	for (gsize i = 0; i < all->count; i++) {
+		if (at >= all->names_bytes || all->kinds[i] > WDR_KIND_SOCKET)
+			return false;
+		WdrFound f = { .id = all->ids[i],
+			.links = all->links[i],
+			.kind = (WdrKind)all->kinds[i],
+			.name = g_string_chunk_insert(p->folder.names->strings, all->names + at) };
+		at += strlen(all->names + at) + 1;
+		g_array_append_val(p->folder.found, f);
+		g_array_append_val(p->folder.serials, all->serials[i]);
+	}
+	return at == all->names_bytes;
+}
+
+/* False: they are none. */
 static bool restore_names(WdrTreeWalk *p, GVariant *names)
 {
-	p->folder.names = g_string_chunk_new(4096);
+	GVariant *parts[5];
+	Names all;
+
+	p->folder.names = wdr_names_new();
 	p->folder.found = g_array_new(FALSE, FALSE, sizeof(WdrFound));
 	p->folder.serials = g_array_new(FALSE, FALSE, sizeof(uint64_t));
-	for (gsize i = 0; i < g_variant_n_children(names); i++) {
-		g_autoptr(GVariant) v = g_variant_get_child_value(names, i);
-		const char *name = NULL;
-		guint64 serial = 0;
-		guint32 kind = 0;
-		WdrFound f = { 0 };
-		g_variant_get(v, "(^&aytttu)", &name, &f.id, &f.links, &serial, &kind);
-		if (kind > WDR_KIND_SOCKET)
-			return false;
-		f.kind = (WdrKind)kind;
-		f.name = g_string_chunk_insert(p->folder.names, name);
-		g_array_append_val(p->folder.found, f);
-		g_array_append_val(p->folder.serials, serial);
-	}
-	return true;
+	for (gsize i = 0; i < G_N_ELEMENTS(parts); i++)
+		parts[i] = g_variant_get_child_value(names, i);
+	bool is_fine = read_names(names, parts, &all) && take_names(p, &all);
+	for (gsize i = 0; i < G_N_ELEMENTS(parts); i++)
+		g_variant_unref(parts[i]);
+	return is_fine;
 }
 
 bool wdr_tree_walk_restore(WdrTreeWalk *p, GVariant *state, GError **error)
@@ -123,7 +190,7 @@ bool wdr_tree_walk_restore(WdrTreeWalk *p, GVariant *state, GError **error)
 
 	if (is_fine) {
 		g_variant_get(state,
-			"(t@a" FOLDER_TYPE "@a" LINK_TYPE "b@" FOLDER_TYPE "u@a" NAME_TYPE ")",
+			"(t@a" FOLDER_TYPE "@a" LINK_TYPE "b@" FOLDER_TYPE "u@" NAMES_TYPE ")",
 			&p->next_serial, &folders, &links, &has_folder, &at, &p->folder.next,
 			&names);
 		p->has_root = true;

@@ -40,10 +40,19 @@ typedef struct {
 	bool is_blocked; /* its reader waits for room */
 } WdrJob;
 
+/* The strings of a folder's names: the walk and the builder's list share them, each with a
+ * reference. A folder may have a hundred thousand. Added to by the walk alone, before anybody else
+ * has a reference. */
+typedef struct {
+	GStringChunk *strings;
+} WdrNames;
+WdrNames *wdr_names_new(void);
+void wdr_names_unref(WdrNames *names);
+
 typedef struct {
 	uint64_t serial, parent;
 	char *path;
-	GStringChunk *names;
+	WdrNames *names;
 	GArray *children; /* WdrChild */
 } WdrFolderJob;
 
@@ -107,7 +116,7 @@ bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
  */
 enum {
 	WDR_CHUNK_BYTES = 512 * 1024,
-	WDR_COPY_AHEAD_BYTES = 8 * 1024 * 1024, /* read ahead of the writer */
+	WDR_COPY_AHEAD_BYTES = 6 * 1024 * 1024, /* read ahead of the writer */
 };
 typedef struct {
 	const WdrWorld *world;

@@ -459,6 +459,8 @@ bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, 
 	if (!draw(&f, it, dev, options, error))
 		return false;
 	*ret = g_steal_pointer(&it);
+	/* Its disk stays open, and with it what the kernel has in memory of it. */
+	wdr_system_close_volumes(source->system);
 	if (ret_source)
 		*ret_source = g_steal_pointer(&source);
 	return true;

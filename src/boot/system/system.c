@@ -27,6 +27,15 @@ static void part_free(void *data)
 	g_free(p);
 }
 
+void wdr_system_close_volumes(WdrSystem *s)
+{
+	for (guint i = 0; i < s->parts->len; i++) {
+		WdrSystemPart *p = s->parts->pdata[i];
+		g_clear_pointer(&p->volume, wdr_volume_free);
+		g_clear_pointer(&p->on_disk, wdr_volume_free);
+	}
+}
+
 void wdr_system_free(WdrSystem *s)
 {
 	if (!s)

@@ -68,6 +68,9 @@ typedef struct {
 bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_system_free(WdrSystem *s);
+/* Gives up what its volumes hold in memory, for one that only stays open: nothing of it may be read
+ * any more. */
+void wdr_system_close_volumes(WdrSystem *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSystem, wdr_system_free)
 /* Puts a volume in the place of a part's own: the recovered copy of one whose journal was not
  * empty. dev and volume are taken over. */
