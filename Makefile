@@ -20,12 +20,13 @@ test:
 	@scripts/only test -- scripts/test
 
 bench:
-	@scripts/setup test
+	@scripts/setup test bench
 	@$(CONFIGURE) release -DWDR_TESTS=ON >/dev/null
 	@$(BUILD) release
 	@scripts/bench build/release
 	@scripts/bench-live build/release
 	@scripts/bench-move build/release build/bench-moves.json
+	@[ ! -e build/bench-moves.json ] || scripts/draw-moves build/bench-moves.json build/bench-moves.svg
 	@scripts/bench-pace build/release/wanderitas
 
 # One suite, such as volume/ext, or one case of it.

@@ -1,4 +1,5 @@
 /* wanderitas draft: shows and saves an itinerary. */
+#include "cli/expected.h"
 #include "cli/plan_options.h"
 
 #include "base/command.h"
@@ -93,6 +94,8 @@ static int draft(DraftOptions *o, WdrGlobals *globals, int argc, char **argv)
 	if (!is_shown)
 		return WDR_EXIT_DONE;
 	wdr_present_itinerary(&out, it);
+	WdrExpected expected = wdr_cli_expect(world, it);
+	wdr_cli_show_expected(&out, it, &expected);
 	show_start(world, &out, it);
 	if (o->output)
 		wdr_out_text(&out, WDR_STYLE_GOOD, "\nwritten to %s; nothing else was changed\n",

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "boot/system/survey.h"
 #include "check/planned_boot.h"
+#include "cli/expected.h"
 #include "cli/keep.h"
 #include "cli/move_steps.h"
 #include "cli/progress.h"
@@ -188,8 +189,11 @@ static bool may_go_on(MoveOptions *o, const WdrGlobals *globals, const WdrWorld 
 		return false;
 	if (was_begun)
 		return true;
-	if (!globals->json && !globals->quiet)
+	WdrExpected expected = wdr_cli_expect(world, it);
+	if (!globals->json && !globals->quiet) {
 		wdr_present_itinerary(&out, it);
+		wdr_cli_show_expected(&out, it, &expected);
+	}
 	int64_t begun = g_get_monotonic_time();
 	if (!o->resume && !is_ready(o, globals, world, it, error))
 		return false;
@@ -214,6 +218,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
+		.copy_per_s = wdr_cli_expect(world, it).copy_per_s,
 		.looked_at = o->plan.source,
 		.is_resuming = o->resume != 0,
 		.accepts_damage = o->accept_damage != 0,

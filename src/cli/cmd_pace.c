@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "cli/cli.h"
 #include "cli/progress.h"
+#include "pace/pace_known.h"
 #include "pace/pace_record.h"
 #include "present/chart.h"
 #include "present/show_pace.h"
@@ -147,6 +148,7 @@ static bool measure_next(const PaceOptions *o, const WdrWorld *world, const char
 
 	if (o->write_to ? measure_stretch(o, world, what, &p, &failure)
 			: wdr_paced_measure(world, what, o->seconds, &p, &failure)) {
+		wdr_pace_keep(world, p);
 		p->label = g_strdup(o->compare ? "now" : NULL);
 		wdr_pace_record_add(r, p);
 		return true;

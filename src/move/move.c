@@ -502,6 +502,7 @@ bool wdr_move(const WdrWorld *world, const WdrItinerary *it, const WdrMoveOption
 	m.accepts_damage = options->accepts_damage;
 	m.ready = options->ready;
 	m.looked_at = options->looked_at;
+	m.work.copy_per_s = options->copy_per_s;
 	m.checkpoint_bytes =
 		options->checkpoint_bytes ? options->checkpoint_bytes : CHECKPOINT_BYTES;
 	(void)run(&m, &failure);

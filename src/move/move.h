@@ -27,6 +27,7 @@ typedef struct {
 	/* The checks that were made before, as JSON, to be kept with the itinerary for the report;
 	 * NULL: none. */
 	const char *ready;
+	double copy_per_s; /* as in WdrWork */
 	const WdrSource
 		*looked_at; /* the source, as it was opened to draw `it`; NULL: it was not */
 } WdrMoveOptions;

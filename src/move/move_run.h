@@ -36,9 +36,10 @@ typedef struct {
 	bool goes_on; /* a move is gone on with, or caught up: both disks were used for it before */
 	WdrMoveResult *result;
 	bool *has_begun;
-	unsigned step;         /* number of the present step; 0: before the first */
-	WdrWork work;          /* as it was told; its read_back_per_s is set once it was measured */
-	WdrReadBehind *behind; /* of the part that is being copied; NULL: none */
+	unsigned step; /* number of the present step; 0: before the first */
+	WdrWork work;  /* as it was told; copy_per_s is the caller's, read_back_per_s is set once it
+			* was  measured */
+	WdrReadBehind *behind;         /* of the part that is being copied; NULL: none */
 	struct WdrLastPart *last_part; /* of the last part, from when it is begun; borrowed */
 } WdrMoveRun;
 

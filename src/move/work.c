@@ -28,7 +28,7 @@ static bool is_to_copy(const WdrMoveRun *m, const WdrItineraryPart *p)
 void wdr_move_run_tell_work(WdrMoveRun *m)
 {
 	/* Making it bootable, and the table; see wdr_last_part_release(). */
-	m->work = (WdrWork){ .steps = m->it->into ? 1 : 2 };
+	m->work = (WdrWork){ .steps = m->it->into ? 1 : 2, .copy_per_s = m->work.copy_per_s };
 	m->work.steps += m->records.logged.is_cleared ? 0 : 1;
 	m->work.steps += m->it->loader.size > 0 ? 1 : 0;
 	for (guint i = 0; i < m->it->parts->len; i++) {

@@ -4,7 +4,8 @@
  * so it is learnt: of several costs, in bytes, that one counts which explains best what was seen.
  * Recent samples count for more, since a copy begins slowly: buffers fill before the first byte is
  * on the medium. Before anything was read back its rate is the one that the move measured on the
- * target, or that of copying. A step that was taken up in its middle counts from its first report
+ * target, or that of copying. Before enough was copied, what was measured on another day counts, if
+ * anything was. A step that was taken up in its middle counts from its first report
  * on. */
 #include "present/time_left.h"
 
@@ -12,6 +13,8 @@
 #include <string.h>
 
 static const double known_after_s = 2, known_after_share = 0.01;
+/* Another day's measurement is better than a copy's first moments. */
+static const double expected_until_share = 0.05;
 /* Bytes that an entry costs as much as, when nothing was learnt yet: a card between a slow and a
  * quick one. Another cost has to explain the samples better by this for each doubling, as a part of
  * what there is to be explained. */
@@ -28,6 +31,7 @@ void wdr_time_left_work(WdrTimeLeft *t, const WdrWork *work)
 	t->bytes = (double)work->bytes;
 	t->entries = (double)work->entries;
 	t->given_rate = work->read_back_per_s;
+	t->expected_rate = work->copy_per_s;
 }
 
 void wdr_time_left_begin_step(WdrTimeLeft *t, double now)
@@ -207,6 +211,26 @@ static bool expect_read_back(const WdrTimeLeft *t, const Fit *copy, Fit *ret)
 	return ret->bytes_per_s > 0;
 }
 
+static bool expect_copy(const WdrTimeLeft *t, WdrWorkKind kind, Fit *ret)
+{
+	*ret = (Fit){ t->expected_rate, usual_cost, 0 };
+	return kind == WDR_WORK_COPY;
+}
+
+double wdr_time_expected_work(uint64_t bytes, uint64_t entries)
+{
+	return (double)bytes + (double)entries * usual_cost;
+}
+
+/* Only reading costs more for each file: what is written lies side by side. */
+double wdr_time_expected_s(uint64_t bytes, uint64_t entries, double read_per_s, double write_per_s)
+{
+	double reading = wdr_time_expected_work(bytes, entries);
+
+	return MAX(read_per_s > 0 ? reading / read_per_s : 0,
+		write_per_s > 0 ? (double)bytes / write_per_s : 0);
+}
+
 double wdr_time_left_s(const WdrTimeLeft *t, double now)
 {
 	double seconds = 0;
@@ -214,12 +238,16 @@ double wdr_time_left_s(const WdrTimeLeft *t, double now)
 			 present(t, WDR_WORK_READ_BACK, now).seconds;
 	Fit fits[WDR_WORK_KINDS];
 
-	if (wdr_time_left_share(t) < known_after_share || elapsed < known_after_s)
+	double share = wdr_time_left_share(t);
+	bool is_early = share < expected_until_share && t->expected_rate > 0 &&
+			t->kinds[WDR_WORK_COPY].is_open;
+	if (!is_early && (share < known_after_share || elapsed < known_after_s))
 		return -1;
 	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
 		Fit *f = &fits[kind];
 		const Left left = left_of(t, kind);
-		bool is_known = best_fit(t, kind, now, f) ||
+		bool is_known = (is_early && expect_copy(t, kind, f)) ||
+				best_fit(t, kind, now, f) ||
 				(kind == WDR_WORK_READ_BACK &&
 					expect_read_back(t, &fits[WDR_WORK_COPY], f));
 		if (left.bytes + left.entries <= 0)

@@ -30,6 +30,7 @@ typedef struct {
 	bool has_work;
 	double bytes, entries; /* of the whole work: each is copied, and read back */
 	double given_rate;     /* bytes a second of reading back, measured beforehand; 0: unknown */
+	double expected_rate;  /* the same of copying, on another day */
 	WdrTimeKind kinds[WDR_WORK_KINDS];
 	WdrWorkKind kind; /* of the last report */
 	double now;       /* of the last report, or the step's begin */
@@ -43,3 +44,8 @@ void wdr_time_left_see(WdrTimeLeft *t, const WdrProgress *p, double now);
 double wdr_time_left_share(const WdrTimeLeft *t);
 /* Seconds left at `now`; negative: not known yet. */
 double wdr_time_left_s(const WdrTimeLeft *t, double now);
+/* What a copy has to do, in bytes: each entry counts as some, too. */
+double wdr_time_expected_work(uint64_t bytes, uint64_t entries);
+/* Seconds that copying takes by what both disks give in sequence, in bytes a second (0: that one is
+ * unknown). 0: nothing is known. */
+double wdr_time_expected_s(uint64_t bytes, uint64_t entries, double read_per_s, double write_per_s);

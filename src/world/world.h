@@ -27,6 +27,9 @@ typedef struct {
 	unsigned steps; /* numbered ones; 0: unknown */
 	uint64_t bytes, entries;
 	double read_back_per_s; /* bytes a second, measured on the target; 0: not known yet */
+	/* Bytes a second that copying is expected to make, by what was measured on another day; 0:
+	 * unknown. */
+	double copy_per_s;
 } WdrWork;
 
 typedef struct {

@@ -420,6 +420,34 @@ START_TEST(a_fat)
 }
 END_TEST
 
+/* Kept where moves keep their state, and found again by model and serial number. */
+START_TEST(figures_give_the_first_estimate)
+{
+	g_autofree char *folder = g_strdup(bench_path("root/var/lib/wanderitas"));
+	g_autofree char *kept = g_build_filename(folder, "pace-0x2f41c7aa.json", NULL);
+	SupRun pace = BENCH_RUN("pace", "mmcblk0", "--seconds", "0.1", "-o", sup_path("card.json"));
+
+	bench_expect(&pace, 0, NULL);
+	/* The figures of a file are not those of a card. */
+	ck_assert_int_ne(access(kept, F_OK), 0);
+	SupRun unknown = BENCH_RUN("draft", "--to", "nvme0n1");
+	bench_expect(&unknown, 0, "EDITS ON THE TARGET");
+	ck_assert_ptr_null(strstr(unknown.out, "by pace"));
+	SUP_TOOL("mkdir", "-p", folder);
+	SUP_TOOL("cp", sup_path("card.json"), kept);
+	SupRun draft = BENCH_RUN("draft", "--to", "nvme0n1");
+	bench_expect(&draft, 0, "time  at least");
+	bench_expect(&draft, 0, "reading mmcblk0 at");
+	bench_expect(&draft, 0, "writing nvme0n1 is not measured");
+	SUP_TOOL("sed", "-i", "s/RB600/RB601/", kept);
+	SupRun other = BENCH_RUN("draft", "--to", "nvme0n1");
+	ck_assert_ptr_null(strstr(other.out, "by pace"));
+	sup_write(kept, "{");
+	SupRun damaged = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&damaged, 0, "done: everything was read back");
+}
+END_TEST
+
 Suite *suite_pace(void)
 {
 	Suite *s = suite_create("cli/pace");
@@ -432,6 +460,7 @@ Suite *suite_pace(void)
 	tcase_add_test(tc, reading_writes_nothing_and_leaves_nothing);
 	tcase_add_loop_test(tc, a_signal_leaves_no_scratch_file, 0, 3);
 	tcase_add_test(tc, compares_before_and_after);
+	tcase_add_test(tc, figures_give_the_first_estimate);
 	tcase_add_loop_test(tc, refuses, 0, G_N_ELEMENTS(refused));
 	tcase_add_test(tc, without_charts);
 	tcase_add_loop_test(tc, refuses_what_is_no_record, 0, G_N_ELEMENTS(records));

@@ -80,7 +80,7 @@ static void pass(Run *r, int i, const Medium *m, double from, bool is_reading_ba
 			 seconds_of(m, bytes * (share - from), entries - entries_at(i, from));
 		if (moves[i].is_measured && r->now > 3 && r->left.given_rate <= 0) {
 			WdrWork work = { 6, moves[i].bytes, moves[i].entries,
-				moves[i].read_back.bytes_per_s };
+				moves[i].read_back.bytes_per_s, 0 };
 			wdr_time_left_work(&r->left, &work);
 		}
 		wdr_time_left_see(&r->left, &p, r->now);
@@ -100,7 +100,7 @@ static void pass(Run *r, int i, const Medium *m, double from, bool is_reading_ba
 START_TEST(after_a_tenth_it_is_right_to_a_fifth)
 {
 	Run r = { 0 };
-	WdrWork work = { 6, moves[_i].bytes, moves[_i].entries, 0 };
+	WdrWork work = { 6, moves[_i].bytes, moves[_i].entries, 0, 0 };
 	double from = moves[_i].share_before;
 
 	r.all = moves[_i].lag_s +
@@ -117,11 +117,41 @@ START_TEST(after_a_tenth_it_is_right_to_a_fifth)
 }
 END_TEST
 
+/* Said from the first report on; what is seen takes over. */
+START_TEST(what_was_measured_on_another_day)
+{
+	WdrTimeLeft left = { 0 };
+	WdrWork work = { .steps = 6, .bytes = 4 * GIB, .copy_per_s = 50e6 };
+	WdrProgress p = { .bytes_total = 4 * GIB, .reads_behind = true };
+
+	wdr_time_left_work(&left, &work);
+	wdr_time_left_begin_step(&left, 0);
+	ck_assert(wdr_time_left_s(&left, 0) < 0);
+	wdr_time_left_see(&left, &p, 0.2);
+	ck_assert_double_eq_tol(wdr_time_left_s(&left, 0.2), 4.0 * GIB / 50e6, 1);
+	for (double now = 1; now < 30; now++) {
+		p.bytes_done = (uint64_t)(25e6 * now);
+		wdr_time_left_see(&left, &p, now);
+	}
+	ck_assert_double_eq_tol(wdr_time_left_s(&left, 29), (4.0 * GIB - 25e6 * 29) / 25e6, 8);
+}
+END_TEST
+
+START_TEST(expected_by_both_disks)
+{
+	ck_assert_double_eq_tol(wdr_time_expected_s(1000000000, 0, 50e6, 90e6), 20, 0.01);
+	ck_assert_double_eq_tol(wdr_time_expected_s(1000000000, 0, 90e6, 50e6), 20, 0.01);
+	ck_assert_double_eq_tol(wdr_time_expected_s(1000000000, 0, 0, 50e6), 20, 0.01);
+	ck_assert_double_eq_tol(wdr_time_expected_s(1000000000, 100000, 50e6, 0), 28.19, 0.01);
+	ck_assert_double_eq_tol(wdr_time_expected_s(1000000000, 100000, 0, 0), 0, 0.01);
+}
+END_TEST
+
 /* A partition that is copied block by block changes between both kinds within one step. */
 START_TEST(by_turns)
 {
 	WdrTimeLeft left = { 0 };
-	WdrWork work = { 2, 4 * GIB, 0, 0 };
+	WdrWork work = { .steps = 2, .bytes = 4 * GIB };
 	double now = 0;
 
 	wdr_time_left_work(&left, &work);
@@ -146,6 +176,8 @@ Suite *suite_time_left(void)
 
 	tcase_add_loop_test(t, after_a_tenth_it_is_right_to_a_fifth, 0, (int)G_N_ELEMENTS(moves));
 	tcase_add_test(t, by_turns);
+	tcase_add_test(t, what_was_measured_on_another_day);
+	tcase_add_test(t, expected_by_both_disks);
 	suite_add_tcase(s, t);
 	return s;
 }
