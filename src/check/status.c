@@ -3,18 +3,24 @@
 #include "check/status.h"
 
 #include "base/io.h"
+#include "base/json.h"
 #include "base/stat.h"
+#include "base/state.h"
 #include "disk/users.h"
 #include "disk/backing.h"
 #include "journal/move_progress.h"
 #include "journal/state_folder.h"
+#include "move/move.h"
 #include "move/target_records.h"
 
 #include <errno.h>
 
+enum { CLOCK_SLACK_S = 5, READY_OF_A_MOVE_S = 60 };
+
 const char *wdr_status_stage_name(WdrStatusStage stage)
 {
-	static const char *const names[] = { "none", "interrupted", "moved", "booted", "arrived" };
+	static const char *const names[] = { "none", "stopped", "ready", "moving", "interrupted",
+		"moved", "old-disk", "booted", "arrived" };
 
 	return names[stage];
 }
@@ -27,6 +33,8 @@ void wdr_status_free(WdrStatus *s)
 	g_free(s->records);
 	g_free(s->running);
 	g_free(s->candidate);
+	g_free(s->ready_to);
+	g_free(s->stop);
 	g_free(s);
 }
 
@@ -113,6 +121,15 @@ static bool is_there(const WdrWorld *world, const WdrItineraryDisk *then, bool *
 	return true;
 }
 
+/* By the clock as it is now: a board may not have had the time when it booted. */
+static bool was_booted_since(const WdrWorld *world, int64_t moment)
+{
+	g_autofree char *uptime = wdr_world_line(world, "/proc/uptime");
+	double up = uptime ? g_ascii_strtod(uptime, NULL) : 0;
+
+	return up > 0 && wdr_world_now(world) - (int64_t)up > moment + CLOCK_SLACK_S;
+}
+
 static bool look_at_stage(const WdrWorld *world, WdrStatus *s, bool is_arrival, GError **error)
 {
 	g_autofree char *path = g_build_filename(s->records, "logbook.jsonl", NULL);
@@ -127,13 +144,56 @@ static bool look_at_stage(const WdrWorld *world, WdrStatus *s, bool is_arrival, 
 		wdr_move_progress_init(&logged);
 	else if (!wdr_move_progress_read(path, &logged, error))
 		return false;
-	if (logged.has_arrived)
+	if (!is_arrival && wdr_move_is_under_way(world, s->records))
+		s->stage = WDR_STATUS_MOVING;
+	else if (logged.has_arrived)
 		s->stage = WDR_STATUS_ARRIVED;
 	else if (is_arrival || (runs_target && logged.is_done))
 		s->stage = WDR_STATUS_BOOTED;
+	else if (!logged.is_done)
+		s->stage = WDR_STATUS_INTERRUPTED;
 	else
-		s->stage = logged.is_done ? WDR_STATUS_MOVED : WDR_STATUS_INTERRUPTED;
+		s->stage = runs_source && was_booted_since(world, st.stx_mtime.tv_sec)
+				   ? WDR_STATUS_OLD_DISK
+				   : WDR_STATUS_MOVED;
 	return true;
+}
+
+/* ---- the last 'ready' ---- */
+
+/* The text of the first check that stops. Borrowed; NULL: none does. */
+static const char *first_stop(const json_t *checks)
+{
+	for (size_t i = 0; i < json_array_size(checks); i++) {
+		const json_t *check = json_array_get(checks, i);
+		const char *state = json_string_value(json_object_get(check, "state"));
+		const char *text = json_string_value(json_object_get(check, "text"));
+		if (g_strcmp0(state, wdr_state_name(WDR_STATE_STOP)) == 0)
+			return text ? text : "";
+	}
+	return NULL;
+}
+
+/* It counts before a move, and after one that is finished and checked. A file that cannot be read
+ * is none: the checks can be made again. */
+static void look_at_ready(const WdrWorld *world, WdrStatus *s)
+{
+	g_autofree char *folder = wdr_world_path(world, WDR_STATE_FOLDER);
+	g_autofree char *path = g_build_filename(folder, WDR_LAST_READY_FILE, NULL);
+	bool may_count = s->stage == WDR_STATUS_NONE || s->stage == WDR_STATUS_ARRIVED;
+	WdrStat st;
+
+	if (!may_count || wdr_stat(path, &st) != 0 ||
+		(s->it && st.stx_mtime.tv_sec <= s->it->made_at + READY_OF_A_MOVE_S))
+		return;
+	g_autoptr(json_t) root = json_load_file(path, JSON_REJECT_DUPLICATES, NULL);
+	const char *to = json_string_value(json_object_get(root, "target"));
+	if (!to)
+		return;
+	const char *stop = first_stop(json_object_get(root, "checks"));
+	s->ready_to = g_strdup(to);
+	s->stop = g_strdup(stop);
+	s->stage = stop ? WDR_STATUS_STOPPED : WDR_STATUS_READY;
 }
 
 bool wdr_status_look(const WdrWorld *world, WdrStatus **ret, GError **error)
@@ -145,6 +205,7 @@ bool wdr_status_look(const WdrWorld *world, WdrStatus **ret, GError **error)
 	if (!find_newest(world, s, &is_arrival, error) ||
 		(s->it && !look_at_stage(world, s, is_arrival, error)))
 		return false;
+	look_at_ready(world, s);
 	*ret = g_steal_pointer(&s);
 	return true;
 }

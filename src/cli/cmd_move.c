@@ -161,6 +161,8 @@ static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *
 	g_autoptr(json_t) document = wdr_present_ready_document(it->target.name, checks);
 
 	o->ready = json_dumps(document, JSON_INDENT(2));
+	if (!it->source.is_image && !it->target.is_image)
+		wdr_cli_keep_ready(world, document);
 	if (!globals->json && !globals->quiet)
 		wdr_present_unready(&out, checks, despite);
 	if (!stop)

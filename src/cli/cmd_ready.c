@@ -1,8 +1,11 @@
 /* wanderitas ready: the checks before a move. */
 #include "cli/plan_options.h"
 
+#include "cli/keep.h"
 #include "cli/step.h"
 #include "present/show_ready.h"
+
+#include <string.h>
 
 static bool ready(
 	WdrPlanOptions *o, WdrGlobals *globals, int argc, char **argv, bool *ret, GError **error)
@@ -34,8 +37,12 @@ static bool ready(
 		return false;
 	}
 	g_clear_error(&refusal);
+	g_autoptr(json_t) document = wdr_present_ready_document(o->to, checks);
+	/* The checks of images say nothing of this machine. */
+	if (it ? !it->source.is_image && !it->target.is_image : !strchr(o->to, '/'))
+		wdr_cli_keep_ready(world, document);
 	if (globals->json)
-		wdr_present_ready_json(stdout, o->to, checks);
+		wdr_json_print(document, stdout);
 	else
 		wdr_present_ready(&out, o->to, checks);
 	*ret = wdr_ready_stop(checks, NULL) == NULL;

@@ -19,7 +19,8 @@ static int fail(const WdrGlobals *globals, const GError *error)
 
 static int status_run(WdrGlobals *globals, int argc, char **argv)
 {
-	const GOptionEntry entries[] = { { 0 } };
+	gboolean is_short = FALSE;
+	const GOptionEntry entries[] = { WDR_OPTION("short", 0, NONE, &is_short), { 0 } };
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrStatus) status = NULL;
@@ -36,6 +37,8 @@ static int status_run(WdrGlobals *globals, int argc, char **argv)
 		return fail(globals, error);
 	if (globals->json)
 		wdr_present_status_json(stdout, status);
+	else if (is_short)
+		wdr_present_status_short(stdout, status);
 	else
 		wdr_present_status(&out, status, NULL);
 	return WDR_EXIT_DONE;

@@ -2,6 +2,7 @@
 #include "cli/keep.h"
 
 #include "base/record.h"
+#include "journal/state_folder.h"
 
 #include <string.h>
 
@@ -14,4 +15,15 @@ void wdr_cli_keep(const WdrWorld *world, const char *folder, const char *name, j
 
 	if (!wdr_record_write(path, text, strlen(text), &error))
 		wdr_world_note(world, "%s cannot be kept for the report: %s", name, error->message);
+}
+
+void wdr_cli_keep_ready(const WdrWorld *world, const json_t *document)
+{
+	g_autofree char *folder = wdr_world_path(world, WDR_STATE_FOLDER);
+	g_autofree char *path = g_build_filename(folder, WDR_LAST_READY_FILE, NULL);
+	g_autofree char *text = json_dumps(document, JSON_INDENT(2));
+
+	if (!wdr_make_private_folder(folder, NULL) ||
+		!wdr_record_write(path, text, strlen(text), NULL))
+		g_debug("%s: what ready found is not kept", path);
 }

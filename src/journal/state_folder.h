@@ -12,3 +12,5 @@
 #define WDR_READY_FILE "ready.json"
 #define WDR_REHEARSAL_FILE "rehearsal.json"
 #define WDR_ARRIVAL_FILE "arrival.json"
+/* In the folder of all of them: what the last 'ready' found, whatever move it was for. */
+#define WDR_LAST_READY_FILE "last-ready.json"

@@ -50,18 +50,40 @@ bool wdr_move_run_end(WdrMoveRun *m, GError *failure, GError **error)
 	return !failure;
 }
 
+enum { LOCK_TRIES = 5, LOCK_TRY_EVERY_US = 50000 };
+
 /* One move at a time: all that keep their state in the machine's own folder share its lock, others
- * have that of the folder that was named. */
+ * have that of the folder that was named. The caller's. */
+static char *lock_folder(const WdrWorld *world, const char *state)
+{
+	g_autofree char *common = wdr_world_path(world, WDR_STATE_FOLDER);
+	g_autofree char *parent = g_path_get_dirname(state);
+
+	return g_strdup(strcmp(parent, common) == 0 ? common : state);
+}
+
+bool wdr_move_is_under_way(const WdrWorld *world, const char *state)
+{
+	g_autofree char *folder = lock_folder(world, state);
+	g_auto(WdrFd) fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+
+	return fd >= 0 && flock(fd, LOCK_SH | LOCK_NB) != 0 && errno == EWOULDBLOCK;
+}
+
 bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
 {
-	g_autofree char *common = wdr_world_path(m->world, WDR_STATE_FOLDER);
-	g_autofree char *parent = g_path_get_dirname(m->records.state);
-	const char *folder = strcmp(parent, common) == 0 ? common : m->records.state;
+	g_autofree char *folder = lock_folder(m->world, m->records.state);
 
 	m->records.lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (m->records.lock < 0)
 		return wdr_error_set_errno(error, errno, "opening the folder %s", folder);
-	if (flock(m->records.lock, LOCK_EX | LOCK_NB) == 0) {
+	/* Who asks whether a move is under way holds it for a moment. */
+	bool is_ours = flock(m->records.lock, LOCK_EX | LOCK_NB) == 0;
+	for (unsigned i = 0; !is_ours && i < LOCK_TRIES; i++) {
+		g_usleep(LOCK_TRY_EVERY_US);
+		is_ours = flock(m->records.lock, LOCK_EX | LOCK_NB) == 0;
+	}
+	if (is_ours) {
 		wdr_move_clear_scratch(m->records.state);
 		return true;
 	}

@@ -108,10 +108,3 @@ json_t *wdr_present_ready_document(const char *target, const GPtrArray *checks)
 		wdr_json_text(target), "ready", wdr_ready_stop(checks, NULL) == NULL,
 		"can_be_waived", !has_final(checks), "checks", wdr_present_checks_json(checks));
 }
-
-void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *checks)
-{
-	g_autoptr(json_t) root = wdr_present_ready_document(target, checks);
-
-	wdr_json_print(root, file);
-}

@@ -15,4 +15,3 @@ void wdr_present_checks(const WdrOut *out, const GPtrArray *checks);
 json_t *wdr_present_checks_json(const GPtrArray *checks);
 /* "wanderitas-ready/2". The caller's. */
 json_t *wdr_present_ready_document(const char *target, const GPtrArray *checks);
-void wdr_present_ready_json(FILE *file, const char *target, const GPtrArray *checks);

@@ -12,14 +12,20 @@ enum { SURVEY, READY, MOVE, RESTART, ARRIVE, REPORT, LINES };
 /* The line of the usual way that is next in each stage. */
 static const unsigned next_line[] = {
 	[WDR_STATUS_NONE] = SURVEY,
+	[WDR_STATUS_STOPPED] = READY,
+	[WDR_STATUS_READY] = MOVE,
+	[WDR_STATUS_MOVING] = LINES, /* none: it has to be waited for */
 	[WDR_STATUS_INTERRUPTED] = MOVE,
 	[WDR_STATUS_MOVED] = RESTART,
+	[WDR_STATUS_OLD_DISK] = ARRIVE,
 	[WDR_STATUS_BOOTED] = ARRIVE,
 	[WDR_STATUS_ARRIVED] = REPORT,
 };
 
 static const char *target_of(const WdrStatus *s)
 {
+	if (s && s->ready_to)
+		return s->ready_to;
 	if (s && s->it)
 		return s->it->target.name;
 	return s && s->candidate ? s->candidate : "DISK";
@@ -45,15 +51,18 @@ static char *what_to_do(const WdrStatus *s, unsigned line)
 					: "power off, take the old disk out, power on");
 	case ARRIVE:
 		return wdr_command("arrive");
-	default:
+	case REPORT:
 		return wdr_command("report", "-o", "move.html");
+	default:
+		return g_strdup("wait for it to end");
 	}
 }
 
 /* What has to be plugged in before the next command can work; NULL: nothing. */
 static const WdrItineraryDisk *unplugged(const WdrStatus *s)
 {
-	if (!s->it || s->stage == WDR_STATUS_BOOTED || s->stage == WDR_STATUS_ARRIVED)
+	if (!s->it || s->ready_to || s->stage == WDR_STATUS_BOOTED ||
+		s->stage == WDR_STATUS_ARRIVED)
 		return NULL;
 	if (!s->has_target)
 		return &s->it->target;
@@ -69,14 +78,25 @@ static char *disk_words(const WdrItineraryDisk *d)
 
 static char *stage_words(const WdrStatus *s)
 {
+	if (s->stage == WDR_STATUS_STOPPED)
+		return g_strdup_printf(
+			"the last check stops a move to %s: %s", s->ready_to, s->stop);
+	if (s->stage == WDR_STATUS_READY)
+		return g_strdup_printf(
+			"the last check found nothing that stops a move to %s", s->ready_to);
 	if (!s->it)
 		return g_strdup("no move was made on this machine yet");
 	g_autofree char *when = wdr_format_time(s->it->made_at);
 	g_autofree char *move = g_strdup_printf(
 		"the move from %s to %s of %s", s->it->source.name, s->it->target.name, when);
 	switch (s->stage) {
+	case WDR_STATUS_MOVING:
+		return g_strdup_printf("%s is under way", move);
 	case WDR_STATUS_INTERRUPTED:
 		return g_strdup_printf("%s was interrupted", move);
+	case WDR_STATUS_OLD_DISK:
+		return g_strdup_printf("%s is complete, but the board was booted since from %s",
+			move, s->running ? s->running : "the old disk");
 	case WDR_STATUS_MOVED:
 		return g_strdup_printf("%s is complete; the system still runs from %s", move,
 			s->running ? s->running : "the old disk");
@@ -130,11 +150,20 @@ void wdr_present_status(const WdrOut *out, const WdrStatus *s, const char *probl
 	wdr_out_text(out, WDR_STYLE_PLAIN, "%s\n", next);
 }
 
+void wdr_present_status_short(FILE *file, const WdrStatus *s)
+{
+	g_autofree char *next = what_to_do(s, next_line[s->stage]);
+
+	fprintf(file, "%s: %s\n", wdr_status_stage_name(s->stage), next);
+}
+
 void wdr_present_status_json(FILE *file, const WdrStatus *s)
 {
 	g_autofree char *next = what_to_do(s, next_line[s->stage]);
-	g_autoptr(json_t) root = json_pack("{s:s, s:s, s:o, s:o, s:o, s:b, s:b, s:o, s:s}",
-		"format", "wanderitas-status/1", "stage", wdr_status_stage_name(s->stage), "source",
+	g_autoptr(json_t) root = json_pack(
+		"{s:s, s:s, s:o, s:o, s:o, s:o, s:o, s:b, s:b, s:o, s:s}", "format",
+		"wanderitas-status/2", "stage", wdr_status_stage_name(s->stage), "ready_to",
+		wdr_json_text(s->ready_to), "stop", wdr_json_text(s->stop), "source",
 		wdr_json_text(s->it ? s->it->source.name : NULL), "target",
 		wdr_json_text(s->it ? s->it->target.name : NULL), "records",
 		wdr_json_text(s->records), "source_is_there", s->has_source, "target_is_there",

@@ -60,6 +60,74 @@ START_TEST(an_interrupted_move)
 }
 END_TEST
 
+/* Another terminal, while the move runs. */
+START_TEST(a_move_that_is_under_way)
+{
+	g_autofree char *script = g_strdup_printf(
+		"flock '%s' sh -c \"'%s' --bench '%s' --json status; '%s' --bench '%s' status --short\"",
+		bench_path("root/var/lib/wanderitas"), sup_program(), bench_path(""), sup_program(),
+		bench_path(""));
+	const char *argv[] = { "sh", "-c", script, NULL };
+
+	ck_assert_int_eq(BENCH_INTERRUPT(SIGKILL, "copying partition 1", MOVE), 128 + SIGKILL);
+	expect_stage("interrupted", " was interrupted", "to-nvme0n1");
+	const char *said = sup_tool(argv);
+	ck_assert_msg(strstr(said, "\"stage\": \"moving\"") != NULL, "%s", said);
+	ck_assert_msg(strstr(said, "moving: wait for it to end") != NULL, "%s", said);
+}
+END_TEST
+
+/* Asking for the state does not keep a move from beginning. */
+START_TEST(asking_is_no_move)
+{
+	g_autofree char *script = g_strdup_printf(
+		"mkdir -p '%s'; (flock -s '%s' sleep 0.1) & '%s' --bench '%s' -q move --to nvme0n1 --erase nvme0n1",
+		bench_path("root/var/lib/wanderitas"), bench_path("root/var/lib/wanderitas"),
+		sup_program(), bench_path(""));
+	const char *argv[] = { "sh", "-c", script, NULL };
+
+	ck_assert_ptr_nonnull(strstr(sup_tool(argv), "done: everything was read back"));
+}
+END_TEST
+
+/* What ready found last, before a move. */
+START_TEST(ready_or_stopped)
+{
+	SupRun ready = BENCH_RUN("ready", "--to", "nvme0n1");
+
+	bench_expect(&ready, 0, NULL);
+	expect_stage("ready", "the last check found nothing that stops a move to nvme0n1",
+		" move --to nvme0n1");
+	shell("truncate -s 100M dev/nvme0n1");
+	SupRun stopped = BENCH_RUN("ready", "--to", "nvme0n1");
+	bench_expect(&stopped, 1, NULL);
+	expect_stage("stopped", "the last check stops a move to nvme0n1: ", " ready --to nvme0n1");
+	SupRun line = BENCH_RUN("status", "--short");
+	ck_assert_msg(g_str_has_prefix(line.out, "stopped: "), "%s", line.out);
+	/* Those of images say nothing of the machine. */
+	shell("rm root/var/lib/wanderitas/last-ready.json; truncate -s 1G x.img");
+	SupRun image = BENCH_RUN("ready", "--to", bench_path("x.img"));
+	ck_assert_int_ne(image.code, 2);
+	expect_stage("none", "no move was made on this machine yet", " survey");
+	shell("mkdir -p root/var/lib/wanderitas; echo '{' > root/var/lib/wanderitas/last-ready.json");
+	expect_stage("none", "no move was made on this machine yet", " survey");
+}
+END_TEST
+
+/* The move was done an hour ago, and the board was switched on since. */
+START_TEST(came_up_from_the_old_disk)
+{
+	bench_take_moved();
+	expect_stage("moved", "is complete; the system still runs from mmcblk0",
+		"power off, take the old disk out, power on");
+	shell("touch -d '1 hour ago' root/var/lib/wanderitas/to-nvme0n1/*; echo '600.00 100.00' > proc/uptime");
+	expect_stage("old-disk", "the board was booted since from mmcblk0", " arrive");
+	shell("echo '7200.00 100.00' > proc/uptime");
+	expect_stage("moved", "is complete; the system still runs from mmcblk0",
+		"power off, take the old disk out, power on");
+}
+END_TEST
+
 START_TEST(after_the_restart)
 {
 	bench_take_moved();
@@ -157,6 +225,9 @@ Suite *suite_status(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, no_move_yet);
 	tcase_add_test(t, an_interrupted_move);
+	tcase_add_test(t, a_move_that_is_under_way);
+	tcase_add_test(t, asking_is_no_move);
+	tcase_add_test(t, ready_or_stopped);
 	tcase_add_test(t, records_that_nobody_may_read);
 	tcase_add_test(t, a_disk_is_plugged_in);
 	tcase_add_test(t, a_disk_is_taken_out_and_another_comes);
@@ -165,6 +236,7 @@ Suite *suite_status(void)
 	tcase_add_unchecked_fixture(moved, bench_make_moved, bench_remove);
 	tcase_add_checked_fixture(moved, sup_setup, sup_teardown);
 	tcase_add_test(moved, after_the_restart);
+	tcase_add_test(moved, came_up_from_the_old_disk);
 	suite_add_tcase(s, moved);
 	return s;
 }
