@@ -307,8 +307,11 @@ bool wdr_make_folder(const char *path, GError **error)
 bool wdr_open_folder(const char *path, GDir **ret, GError **error)
 {
 	*ret = g_dir_open(path, 0, NULL);
-	/* g_dir_open() tells errno only in words. */
-	if (*ret || access(path, R_OK | X_OK) == 0 || errno == ENOENT || errno == ENOTDIR)
+	if (*ret)
+		return true;
+	/* g_dir_open() tells errno only in words; and a file that is none of ours may lie there. */
+	g_auto(WdrFd) fd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (fd >= 0 || errno == ENOENT || errno == ENOTDIR)
 		return true;
 	return wdr_error_set_errno(error, errno, "reading the folder %s", path);
 }

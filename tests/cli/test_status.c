@@ -98,6 +98,9 @@ START_TEST(ready_or_stopped)
 	bench_expect(&ready, 0, NULL);
 	expect_stage("ready", "the last check found nothing that stops a move to nvme0n1",
 		" move --to nvme0n1");
+	/* A file among the folders of moves is none of them. */
+	SupRun undo = BENCH_RUN("rewind");
+	bench_expect(&undo, 0, "there is no change to undo");
 	shell("truncate -s 100M dev/nvme0n1");
 	SupRun stopped = BENCH_RUN("ready", "--to", "nvme0n1");
 	bench_expect(&stopped, 1, NULL);
