@@ -11,6 +11,7 @@
 #include "plan/source.h"
 
 #include "base/cleanup.h"
+#include "base/command.h"
 #include "base/io.h"
 #include "base/stop.h"
 #include "base/text.h"
@@ -20,6 +21,7 @@
 
 #include <string.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 enum {
 	COPY_BYTES = 1024 * 1024,
@@ -250,6 +252,35 @@ static bool check_blocks(
 	return true;
 }
 
+/* As e2fsprogs take it: its own device, or its place on the disk. The caller's. */
+static char *volume_word(const WdrSource *s, const WdrPartition *p)
+{
+	g_autofree char *name = wdr_disk_partition_name(s->disk, p->number);
+	g_autofree char *folder = g_path_get_dirname(s->disk->path);
+	g_autofree char *device = g_build_filename(folder, name, NULL);
+
+	return !s->disk->is_image && access(device, F_OK) == 0
+		       ? g_steal_pointer(&device)
+		       : g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, s->disk->path, p->start);
+}
+
+/* ext2 and ext3 lack what new volumes are built with; the system's own program adds it. */
+static bool check_is_ext4(const WdrSource *s, const WdrSystemPart *p, GError **error)
+{
+	if (strcmp(p->probe.type, "ext2") != 0 && strcmp(p->probe.type, "ext3") != 0)
+		return true;
+	g_autofree char *word = volume_word(s, p->partition);
+	g_autofree char *convert =
+		wdr_system_command("tune2fs", "-O", "extents,dir_index,filetype,has_journal", word);
+	g_autofree char *check = wdr_system_command("e2fsck", "-fp", word);
+	wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "it holds %s; only ext4 can be copied",
+		p->probe.type);
+	wdr_error_hint(error,
+		"nothing was written; to convert it in its place, while it is not mounted: %s && %s",
+		convert, check);
+	return false;
+}
+
 static bool check_part(const WdrWorld *world, WdrSource *s, const WdrSourceOpening *how,
 	WdrSystemPart *p, GError **error)
 {
@@ -270,15 +301,16 @@ static bool check_part(const WdrWorld *world, WdrSource *s, const WdrSourceOpeni
 		return true;
 	if (!p->volume)
 		return check_blocks(world, s, p, error);
+	if (!check_is_ext4(s, p, error))
+		return false;
 	/* What is mounted is in the kernel's care: on the disk it is never whole. */
 	if (p->volume->is_changing)
 		return true;
 	return check_ext(world, s, how, p, error);
 }
 
-/* Partitions without anything that is known on them, which a damaged volume looks like. The
- * caller's; "" for none. */
-/* What else may be the reason that no system was found. */
+/* What else may be the reason that no system was found: a damaged volume looks like one without
+ * anything that is known. The caller's; "" for none. */
 static char *unknown_parts(const WdrSystem *sys)
 {
 	GString *text = g_string_new(NULL);
@@ -289,6 +321,9 @@ static char *unknown_parts(const WdrSystem *sys)
 			g_string_append_printf(text,
 				"; partition %u holds nothing that is known: is it damaged?",
 				p->partition->number);
+		if (p->probe.type && !p->volume && strcmp(p->probe.type, "swap") != 0)
+			g_string_append_printf(text, "; partition %u holds %s, which is not read",
+				p->partition->number, p->probe.type);
 		if (p->problem || p->unseen)
 			g_string_append_printf(text, "; partition %u cannot be read: %s",
 				p->partition->number, p->problem ? p->problem : p->unseen);

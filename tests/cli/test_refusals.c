@@ -159,6 +159,49 @@ START_TEST(a_source_without_root)
 }
 END_TEST
 
+/* Whatever is in root's place is named. */
+START_TEST(a_root_of_another_kind)
+{
+	g_autofree char *make = g_strdup_printf(
+		"PATH=$PATH:/usr/sbin:/sbin; truncate -s 60M '%s'; mkfs.minix -3 '%s' >/dev/null; "
+		"dd if='%s' of='%s' bs=1M seek=132 conv=notrunc status=none",
+		sup_path("r"), sup_path("r"), sup_path("r"), CARD);
+	const char *argv[] = { "sh", "-c", make, NULL };
+
+	sup_tool(argv);
+	move_refused("no ext4 volume with a system on it (no /etc/fstab); partition 2 holds minix, "
+		     "which is not read");
+}
+END_TEST
+
+/* The root's tree on an older ext: refused by its name, and the command that is named makes it one
+ * that moves. */
+static const char *const older[] = { "ext2", "ext3" };
+
+START_TEST(an_older_ext)
+{
+	g_autofree char *make = g_strdup_printf(
+		"PATH=$PATH:/usr/sbin:/sbin; cd '%s'; mkdir t; debugfs -R 'rdump / t' '%s?offset=%" G_GUINT64_FORMAT
+		"' 2>/dev/null; truncate -s 460M r; mke2fs -q -t %s -F -d t -L rootfs -U "
+		"6d1c7a52-0b7e-4f5e-9a43-2f8f5d1b9c30 r; dd if=r of='%s' bs=1M seek=132 conv=notrunc status=none",
+		sup_folder(), CARD, ROOT_AT, older[_i], CARD);
+	g_autofree char *says = g_strdup_printf("it holds %s; only ext4 can be copied", older[_i]);
+	const char *argv[] = { "sh", "-c", make, NULL };
+
+	sup_tool(argv);
+	move_refused(says);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	char *command = strstr(run.err, "tune2fs");
+	ck_assert_ptr_nonnull(command);
+	g_autofree char *paste = g_strdup_printf(
+		"PATH=$PATH:/usr/sbin:/sbin; %.*s", (int)strcspn(command, "\n"), command);
+	SUP_RUN("sh", "-c", paste);
+	SupRun again = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&again, 0, "done: everything was read back");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
 START_TEST(uuid_without_an_initramfs)
 {
 	bench_put_boot_file(CARD, "config.txt", "arm_64bit=1\n");
@@ -439,6 +482,8 @@ Suite *suite_refusals(void)
 	tcase_add_test(t, a_damaged_gpt);
 	tcase_add_loop_test(t, command_lines, 0, (int)G_N_ELEMENTS(lines));
 	tcase_add_test(t, a_source_without_root);
+	tcase_add_test(t, a_root_of_another_kind);
+	tcase_add_loop_test(t, an_older_ext, 0, (int)G_N_ELEMENTS(older));
 	tcase_add_test(t, uuid_without_an_initramfs);
 	tcase_add_test(t, an_itinerary_for_other_disks);
 	tcase_add_loop_test(t, files_that_are_no_itineraries, 0, (int)G_N_ELEMENTS(texts));
