@@ -12,12 +12,17 @@
 
 #include <string.h>
 
-static void drop_source(WdrPlanOptions *o)
+static void drop_scratch(WdrPlanOptions *o)
 {
-	g_clear_pointer(&o->source, wdr_source_free);
 	if (o->scratch)
 		wdr_remove_folder(o->scratch);
 	g_clear_pointer(&o->scratch, g_free);
+}
+
+static void drop_source(WdrPlanOptions *o)
+{
+	g_clear_pointer(&o->source, wdr_source_free);
+	drop_scratch(o);
 }
 
 void wdr_plan_options_clear(WdrPlanOptions *o)
@@ -211,7 +216,7 @@ bool wdr_plan_options_draft(
 	options.scratch = o->scratch;
 	bool is_fine = wdr_itinerary_draft(
 		world, &options, ret, o->keeps_source ? &o->source : NULL, error);
-	if (!o->source)
-		drop_source(o);
+	if (!o->source || !o->source->scratch)
+		drop_scratch(o);
 	return is_fine;
 }

@@ -460,7 +460,7 @@ bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, 
 		return false;
 	*ret = g_steal_pointer(&it);
 	/* Its disk stays open, and with it what the kernel has in memory of it. */
-	wdr_system_close_volumes(source->system);
+	wdr_source_rest(source);
 	if (ret_source)
 		*ret_source = g_steal_pointer(&source);
 	return true;

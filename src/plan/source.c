@@ -55,6 +55,20 @@ void wdr_source_free(WdrSource *s)
 	g_free(s);
 }
 
+void wdr_source_rest(WdrSource *s)
+{
+	bool has_copy = false;
+
+	wdr_system_close_volumes(s->system);
+	for (guint i = 0; i < s->sound->len; i++)
+		has_copy |= g_array_index(s->sound, Sound, i).recovered != NULL;
+	/* A kill would leave it behind. */
+	if (has_copy)
+		return;
+	wdr_remove_folder(s->scratch);
+	g_clear_pointer(&s->scratch, g_free);
+}
+
 /* e2fsck's first line that says what is wrong: not its name, its passes, or the summary. */
 static char *first_finding(const char *output)
 {
@@ -216,6 +230,9 @@ static bool check_ext(const WdrWorld *world, WdrSource *s, const WdrSourceOpenin
 		(!was && !wdr_check_ext(world, p->dev ? wdr_blockdev_name(p->dev) : s->disk->path,
 				 p->dev ? 0 : p->partition->start, s->scratch, error)))
 		return false;
+	/* Nobody needs its name any more, and a kill would leave it behind. */
+	if (was && path)
+		unlink(path);
 	now.recovered = g_steal_pointer(&path);
 	g_array_append_val(s->sound, now);
 	return true;

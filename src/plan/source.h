@@ -33,6 +33,9 @@ typedef struct {
 bool wdr_source_open(const WdrWorld *world, WdrDisk *disk, const WdrSourceOpening *how,
 	WdrSource **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_source_free(WdrSource *s);
+/* It only stays open, for another one to be opened after it: gives up what its volumes hold in
+ * memory, and its folder unless that has a copy in it (scratch is NULL then). */
+void wdr_source_rest(WdrSource *s);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSource, wdr_source_free)
 
 /* e2fsck -fn over a volume of a disk. FORMAT with its first finding unless it is clean. Works on a
