@@ -9,6 +9,7 @@
 
 #include <errno.h>
 #include <string.h>
+#include <sys/stat.h>
 
 bool wdr_cli_load_itinerary(const char *given, WdrItinerary **ret, GError **error)
 {
@@ -41,6 +42,15 @@ static char *beside_image(const char *given)
 	return folder && wdr_is_folder(folder) ? g_canonicalize_filename(folder, NULL) : NULL;
 }
 
+/* A target, not an itinerary: no file of ours is so large. */
+static bool is_disk(const char *given)
+{
+	WdrStat st;
+
+	return wdr_stat(given, &st) == 0 &&
+	       (S_ISBLK(st.stx_mode) || st.stx_size > WDR_ITINERARY_BYTES_MAX);
+}
+
 static bool find_state(
 	const WdrWorld *world, const char *state, const char *given, char **ret, GError **error)
 {
@@ -52,6 +62,12 @@ static bool find_state(
 	} else if (!given) {
 		if (!wdr_move_newest_state(world, ret, error))
 			return false;
+	} else if (is_disk(given)) {
+		wdr_error_set(error, WDR_ERROR_USAGE,
+			"no move to %s is known: there is no folder %s.wanderitas", given, given);
+		wdr_error_hint(error,
+			"name the folder that the move left; one that had not begun to write leaves none");
+		return false;
 	} else {
 		g_autoptr(WdrItinerary) it = NULL;
 		if (!wdr_cli_load_itinerary(given, &it, error))

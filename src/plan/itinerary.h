@@ -138,6 +138,7 @@ char *wdr_itinerary_to_json(const WdrItinerary *it);
 /* Checks everything that a hand could have changed: FORMAT says what and where. */
 bool wdr_itinerary_from_json(
 	const char *text, size_t len, WdrItinerary **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+enum { WDR_ITINERARY_BYTES_MAX = 16 * 1024 * 1024 }; /* a larger file is none */
 bool wdr_itinerary_load(
 	const char *path, WdrItinerary **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 

@@ -11,7 +11,7 @@
 #include <string.h>
 
 #define FORMAT_NAME "wanderitas-itinerary/1"
-enum { FILE_BYTES_MAX = 16 * 1024 * 1024, PARTS_MAX = 128 };
+enum { PARTS_MAX = 128 };
 
 /* ---- writing ---- */
 
@@ -531,7 +531,7 @@ bool wdr_itinerary_load(const char *path, WdrItinerary **ret, GError **error)
 	g_autofree char *json_text = NULL;
 	size_t len = 0;
 
-	if (!wdr_read_file(path, FILE_BYTES_MAX, &json_text, &len, error))
+	if (!wdr_read_file(path, WDR_ITINERARY_BYTES_MAX, &json_text, &len, error))
 		return false;
 	if (wdr_itinerary_from_json(json_text, len, ret, error))
 		return true;

@@ -85,6 +85,10 @@ START_TEST(what_is_no_move_to_go_on_with)
 {
 	SupRun none = BENCH_RUN("move", "--resume");
 	bench_expect(&none, 2, "there is no move to continue");
+	/* A target that no move left records of is no itinerary. */
+	sup_make_image(sup_path("drive.img"), UINT64_C(1) << 30);
+	SupRun target = BENCH_RUN("move", "--resume", sup_path("drive.img"));
+	bench_expect(&target, 2, "drive.img is known: there is no folder ");
 	SupRun both = BENCH_RUN("move", "--resume", "--to", "nvme0n1");
 	bench_expect(&both, 2, "give either an itinerary file or --from/--to options");
 	SupRun empty = BENCH_RUN("move", "--resume", sup_folder());
