@@ -271,12 +271,11 @@ static void show_next(const WdrOut *out, const WdrItinerary *it)
 
 static void show_read_back(const WdrOut *out, const WdrMoveResult *r)
 {
-	g_autofree char *behind = wdr_format_size(r->behind_bytes);
 	g_autofree char *after = wdr_format_size(r->verify_bytes);
 
 	if (r->behind_bytes >= SHORT_READ_BACK_BYTES)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
-			"  read back   %s while copying, %s after it in %.1f s\n", behind, after,
+			"  read back   while copying, the last %s after it in %.1f s\n", after,
 			r->verify_s);
 	else if (r->verify_bytes)
 		wdr_out_text(out, WDR_STYLE_PLAIN, "  read back   in %.1f s (%.0f MB/s)\n",
