@@ -21,7 +21,7 @@
 #include <stdatomic.h>
 
 enum {
-	WAITING_MAX = 16384, /* files, or parts of them */
+	WAITING_MAX = 8192, /* files, or parts of them */
 	GROUP_BYTES_MIN = 8 * 1024 * 1024,
 	GROUP_BYTES_MAX = 64 * 1024 * 1024,
 	BYTES_PER_FILE = 8192, /* of tiny ones, each counts as much */

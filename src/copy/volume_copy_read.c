@@ -87,7 +87,7 @@ static WdrChunk *take_room(WdrCopyRun *r, WdrJob *job, uint64_t want)
 	}
 	/* Idle chunks of the other size make way. */
 	GQueue *other = room == WDR_CHUNK_BYTES ? &r->small : &r->large;
-	while (r->allocated > WDR_COPY_AHEAD_BYTES * 3 / 2 && other->length > 0) {
+	while (r->allocated > WDR_COPY_AHEAD_BYTES * 4 / 3 && other->length > 0) {
 		WdrChunk *idle = g_queue_pop_head(other);
 		r->allocated -= idle->room;
 		wdr_chunk_free(idle);
