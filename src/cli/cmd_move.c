@@ -24,6 +24,7 @@ typedef struct {
 	const char *given; /* an itinerary, or what --resume goes on with; borrowed; NULL: none */
 	gboolean resume, accept_damage;
 	double look_s;        /* seconds that looking took here */
+	double copy_per_s;    /* as in WdrWork */
 	bool has_begun_steps; /* one of --with failed after something may have been changed */
 	bool has_taken_steps; /* of --with: something of the source is another now */
 } MoveOptions;
@@ -184,14 +185,16 @@ static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *
 static bool may_go_on(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	WdrItinerary *it, const char *state, GError **error)
 {
+	const WdrExpected expected = wdr_cli_expect(world, it);
+
 	WdrOut out = wdr_cli_stdout(globals);
 	bool was_begun = false;
 
+	o->copy_per_s = expected.copy_per_s;
 	if (o->resume && !wdr_move_was_begun(state, &was_begun, error))
 		return false;
 	if (was_begun)
 		return true;
-	WdrExpected expected = wdr_cli_expect(world, it);
 	if (!globals->json && !globals->quiet) {
 		wdr_present_itinerary(&out, it);
 		wdr_cli_show_expected(&out, it, &expected);
@@ -220,7 +223,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
 	WdrMoveOptions options = { .state = state,
-		.copy_per_s = wdr_cli_expect(world, it).copy_per_s,
+		.copy_per_s = o->copy_per_s,
 		.looked_at = o->plan.source,
 		.is_resuming = o->resume != 0,
 		.accepts_damage = o->accept_damage != 0,

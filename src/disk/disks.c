@@ -381,3 +381,14 @@ char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)
 
 	return g_strdup_printf("%s%s%u", disk->name, ends_in_digit ? "p" : "", partition);
 }
+
+char *wdr_disk_volume_word(const WdrDisk *disk, unsigned number, uint64_t start)
+{
+	g_autofree char *name = wdr_disk_partition_name(disk, number);
+	g_autofree char *folder = g_path_get_dirname(disk->path);
+	g_autofree char *device = g_build_filename(folder, name, NULL);
+
+	return !disk->is_image && access(device, F_OK) == 0
+		       ? g_steal_pointer(&device)
+		       : g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, disk->path, start);
+}

@@ -32,6 +32,9 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret,
 const char *wdr_disk_word(const WdrDisk *disk);
 /* The name of one of its partitions: nvme0n1 -> nvme0n1p2, sda -> sda2. The caller's. */
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned number);
+/* A volume as e2fsprogs take it: the partition's own device, or the place on the disk where there
+ * is none. The caller's. */
+char *wdr_disk_volume_word(const WdrDisk *disk, unsigned number, uint64_t start);
 
 /* The fastest link that an NVMe drive can have, as WdrDisk.link tells it; NULL: unknown. The
  * caller's. */

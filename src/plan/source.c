@@ -15,6 +15,7 @@
 #include "base/io.h"
 #include "base/stop.h"
 #include "base/text.h"
+#include "disk/backing.h"
 #include "disk/users.h"
 #include "disk/writer.h"
 #include "plan/running_source.h"
@@ -191,18 +192,10 @@ static bool read_superblock(
 	return true;
 }
 
-/* An image may be named by several paths. */
-static bool is_same_disk(const WdrDisk *a, const WdrDisk *b)
+static const Sound *find_sound(
+	const WdrWorld *world, const WdrSource *earlier, const WdrSource *s, const Sound *now)
 {
-	g_autofree char *path_a = g_canonicalize_filename(a->path, NULL);
-	g_autofree char *path_b = g_canonicalize_filename(b->path, NULL);
-
-	return strcmp(path_a, path_b) == 0;
-}
-
-static const Sound *find_sound(const WdrSource *earlier, const WdrSource *s, const Sound *now)
-{
-	if (!earlier || !is_same_disk(earlier->disk, s->disk))
+	if (!earlier || !wdr_disk_is_same(world, earlier->disk, s->disk))
 		return NULL;
 	for (guint i = 0; i < earlier->sound->len; i++) {
 		const Sound *was = &g_array_index(earlier->sound, Sound, i);
@@ -220,7 +213,7 @@ static bool check_ext(const WdrWorld *world, WdrSource *s, const WdrSourceOpenin
 
 	if (!read_superblock(s, p, &now.superblock, error))
 		return false;
-	const Sound *was = find_sound(how->earlier, s, &now);
+	const Sound *was = find_sound(world, how->earlier, s, &now);
 	g_autofree char *path = was                     ? g_strdup(was->recovered)
 				: p->ext.needs_recovery ? g_strdup_printf("%s/recovered-%u.ext",
 								  s->scratch, p->partition->number)
@@ -269,24 +262,13 @@ static bool check_blocks(
 	return true;
 }
 
-/* As e2fsprogs take it: its own device, or its place on the disk. The caller's. */
-static char *volume_word(const WdrSource *s, const WdrPartition *p)
-{
-	g_autofree char *name = wdr_disk_partition_name(s->disk, p->number);
-	g_autofree char *folder = g_path_get_dirname(s->disk->path);
-	g_autofree char *device = g_build_filename(folder, name, NULL);
-
-	return !s->disk->is_image && access(device, F_OK) == 0
-		       ? g_steal_pointer(&device)
-		       : g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, s->disk->path, p->start);
-}
-
 /* ext2 and ext3 lack what new volumes are built with; the system's own program adds it. */
 static bool check_is_ext4(const WdrSource *s, const WdrSystemPart *p, GError **error)
 {
 	if (strcmp(p->probe.type, "ext2") != 0 && strcmp(p->probe.type, "ext3") != 0)
 		return true;
-	g_autofree char *word = volume_word(s, p->partition);
+	g_autofree char *word =
+		wdr_disk_volume_word(s->disk, p->partition->number, p->partition->start);
 	g_autofree char *convert =
 		wdr_system_command("tune2fs", "-O", "extents,dir_index,filetype,has_journal", word);
 	g_autofree char *check = wdr_system_command("e2fsck", "-fp", word);

@@ -249,15 +249,11 @@ static char *check_text(const WdrSurveyDisk *d, guint at)
 
 	if (d->mounted->pdata[at])
 		return g_strdup("");
-	if (is_file) {
-		g_autofree char *node = g_strdup_printf(
-			"%s?offset=%" G_GUINT64_FORMAT, d->disk->path, p->partition->start);
-		g_autofree char *word = wdr_shell_word(node);
-		return g_strdup_printf("; to check it: e2fsck -fp %s", word);
-	}
-	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
-	g_autofree char *node = g_build_filename("/dev", name, NULL);
-	g_autofree char *check = wdr_system_command("e2fsck", "-fp", node);
+	g_autofree char *node =
+		wdr_disk_volume_word(d->disk, p->partition->number, p->partition->start);
+	g_autofree char *word = wdr_shell_word(node);
+	g_autofree char *check = is_file ? g_strdup_printf("e2fsck -fp %s", word)
+					 : wdr_system_command("e2fsck", "-fp", node);
 	return g_strdup_printf("; to check it: %s", check);
 }
 

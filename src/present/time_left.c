@@ -211,12 +211,6 @@ static bool expect_read_back(const WdrTimeLeft *t, const Fit *copy, Fit *ret)
 	return ret->bytes_per_s > 0;
 }
 
-static bool expect_copy(const WdrTimeLeft *t, WdrWorkKind kind, Fit *ret)
-{
-	*ret = (Fit){ t->expected_rate, usual_cost, 0 };
-	return kind == WDR_WORK_COPY;
-}
-
 double wdr_time_expected_work(uint64_t bytes, uint64_t entries)
 {
 	return (double)bytes + (double)entries * usual_cost;
@@ -246,10 +240,13 @@ double wdr_time_left_s(const WdrTimeLeft *t, double now)
 	for (WdrWorkKind kind = WDR_WORK_COPY; kind < WDR_WORK_KINDS; kind++) {
 		Fit *f = &fits[kind];
 		const Left left = left_of(t, kind);
-		bool is_known = (is_early && expect_copy(t, kind, f)) ||
-				best_fit(t, kind, now, f) ||
+		bool is_known = best_fit(t, kind, now, f) ||
 				(kind == WDR_WORK_READ_BACK &&
 					expect_read_back(t, &fits[WDR_WORK_COPY], f));
+		if (is_early && kind == WDR_WORK_COPY) {
+			*f = (Fit){ t->expected_rate, usual_cost, 0 };
+			is_known = true;
+		}
 		if (left.bytes + left.entries <= 0)
 			continue;
 		if (!is_known)
