@@ -45,6 +45,10 @@ static void set_up(void)
 	setlocale(LC_MESSAGES, "C");
 	setlocale(LC_NUMERIC, "C");
 	json_set_alloc_funcs(g_malloc, g_free);
+	/* The file systems that e2fsprogs make and change have this time in them, too. */
+	const char *fixed = g_getenv("SOURCE_DATE_EPOCH");
+	if (fixed)
+		g_setenv("E2FSPROGS_FAKE_TIME", fixed, FALSE);
 	/* Buffers go from thread to thread: an arena for each would hold on to what others freed,
 	 * and large ones go back to the system at once. */
 	mallopt(M_ARENA_MAX, 2);

@@ -352,7 +352,7 @@ bool wdr_difference_find(const WdrDifference *d, WdrPacking *list, GPtrArray **r
 		.miss_data = &s };
 	WdrTreeWalk *plan = wdr_tree_walk_new(&copy, wdr_world_now(d->world));
 
-	*ret_begun = g_get_real_time() / G_USEC_PER_SEC;
+	*ret_begun = wdr_world_stamp(d->world);
 	bool is_fine = walk(&s, plan, error);
 	wdr_tree_walk_free(plan);
 	if (!is_fine || !note_renames(&s, error))

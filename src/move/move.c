@@ -337,13 +337,18 @@ static bool copy_loader(WdrMoveRun *m, GError **error)
 static bool note_figures(WdrMoveRun *m, GError **error)
 {
 	const WdrMoveResult *r = m->result;
-	const WdrLogbookFigures figures = { .entries = r->entries,
+	WdrLogbookFigures figures = { .entries = r->entries,
 		.bytes = r->bytes,
 		.bytes_before = r->bytes_before,
-		.read_back_bytes = r->verify_bytes,
-		.behind_bytes = r->behind_bytes,
-		.copy_s = r->copy_s,
-		.read_back_s = r->verify_s };
+		.read_back_bytes = r->verify_bytes };
+
+	if (!wdr_world_is_reproducible(m->world)) {
+		figures.behind_bytes = r->behind_bytes;
+		figures.copy_s = r->copy_s;
+		figures.read_back_s = r->verify_s;
+	} else {
+		figures.read_back_bytes += r->behind_bytes;
+	}
 
 	return wdr_logbook_figures(m->records.logbook, &figures, error);
 }

@@ -165,8 +165,7 @@ static bool open_filling(Filling *f, WdrBlockDev *dev, uint64_t offset, GError *
 		return false;
 	if (!f->from.walk)
 		return begin_filling(f, error) && new_builder(f, &target, error) &&
-		       wdr_packing_create(
-			       list, g_get_real_time() / G_USEC_PER_SEC, &f->packing, error);
+		       wdr_packing_create(list, wdr_world_stamp(m->world), &f->packing, error);
 	wdr_world_note(m->world,
 		"partition %u: going on after %" G_GUINT64_FORMAT " entries that are there already",
 		p->number, f->from.entries);

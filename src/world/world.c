@@ -82,12 +82,23 @@ bool wdr_world_is_running(const WdrWorld *world)
 	return !world->bench;
 }
 
+bool wdr_world_is_reproducible(const WdrWorld *world)
+{
+	(void)world;
+	return g_getenv("SOURCE_DATE_EPOCH") != NULL;
+}
+
 int64_t wdr_world_now(const WdrWorld *world)
 {
 	const char *fixed = g_getenv("SOURCE_DATE_EPOCH");
 
 	(void)world;
 	return fixed ? g_ascii_strtoll(fixed, NULL, 10) : g_get_real_time() / G_USEC_PER_SEC;
+}
+
+int64_t wdr_world_stamp(const WdrWorld *world)
+{
+	return MIN(wdr_world_now(world), g_get_real_time() / G_USEC_PER_SEC);
 }
 
 int64_t wdr_world_began_us(const WdrWorld *world)

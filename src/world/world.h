@@ -59,7 +59,13 @@ char *wdr_world_line(const WdrWorld *world, const char *path);
  * machine; on a bench when root/ holds a whole system, which an init in it is the sign of. On other
  * benches root/ has only the files that are looked at, and the disks count as at rest. */
 bool wdr_world_is_running(const WdrWorld *world);
-/* Seconds since 1970; SOURCE_DATE_EPOCH, when set, stands in for the clock. */
+/* SOURCE_DATE_EPOCH is set: the time stands still, and the same move gives the same bytes. Nothing
+ * that was measured may then be recorded. */
+bool wdr_world_is_reproducible(const WdrWorld *world);
+/* By the clock that stamps files, to be compared with their times: never later than it, and never
+ * later than SOURCE_DATE_EPOCH. */
+int64_t wdr_world_stamp(const WdrWorld *world);
+/* Seconds since 1970; SOURCE_DATE_EPOCH, when set, replaces the clock. */
 int64_t wdr_world_now(const WdrWorld *world);
 
 /* When this program began its work, in microseconds since the machine was started, as the kernel's

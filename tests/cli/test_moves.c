@@ -134,6 +134,32 @@ START_TEST(image_to_image_anywhere)
 }
 END_TEST
 
+/* The state folder, too: what is on the disk comes from both. */
+START_TEST(the_same_bytes_again)
+{
+	const char *state[] = { sup_path("first"), sup_path("second") };
+	g_autofree char *image = NULL;
+
+	setenv("SOURCE_DATE_EPOCH", "1790000000", 1);
+	sup_make_image(sup_path("new.img"), UINT64_C(700) << 20);
+	SupRun draft = WANDERITAS(
+		"draft", "--from", CARD, "--to", sup_path("new.img"), "-o", sup_path("it.json"));
+	bench_expect(&draft, 0, NULL);
+	for (size_t i = 0; i < 2; i++) {
+		sup_make_image(sup_path("new.img"), UINT64_C(700) << 20);
+		SupRun move = WANDERITAS("move", sup_path("it.json"), "--erase",
+			sup_path("new.img"), "--state", state[i]);
+		bench_expect(&move, 0, "done:");
+		if (i == 0)
+			image = g_strdup(sup_hash(sup_path("new.img")));
+	}
+	unsetenv("SOURCE_DATE_EPOCH");
+	ck_assert_str_eq(image, sup_hash(sup_path("new.img")));
+	SUP_TOOL("diff", "-r", state[0], state[1]);
+	sup_judge_ext(sup_path("new.img"), ROOT_AT);
+}
+END_TEST
+
 START_TEST(large_sectors)
 {
 	sup_make_image(sup_path("large.img"), UINT64_C(1) << 30);
@@ -317,6 +343,7 @@ Suite *suite_moves(void)
 	tcase_add_test(t, new_identifiers_are_new);
 	tcase_add_test(t, by_an_itinerary_on_another_day);
 	tcase_add_test(t, image_to_image_anywhere);
+	tcase_add_test(t, the_same_bytes_again);
 	tcase_add_test(t, large_sectors);
 	tcase_add_test(t, over_an_older_system);
 	tcase_add_test(t, unclean_journal_is_recovered_in_a_copy);

@@ -191,8 +191,9 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 	g_autoptr(GPtrArray) argv = g_ptr_array_new();
 	/* The host's own defaults must not colour the target's system. */
 	static const char *const environment[] = { "MKE2FS_CONFIG=/dev/null", NULL };
-	static const char *const fixed[] = { "mkfs.ext4", "-q", "-F", "-m", "0", "-E",
-		"nodiscard,lazy_itable_init=1,lazy_journal_init=0" };
+	static const char *const fixed[] = { "mkfs.ext4", "-q", "-F", "-m", "0", "-E" };
+	static const char extended[] = "nodiscard,lazy_itable_init=1,lazy_journal_init=0";
+	g_autofree char *seeded = g_strconcat(extended, ",hash_seed=", spec->uuid, NULL);
 	const char *pairs[] = { "-O", features, "-b", block, "-I", inode, "-N", inodes, "-U",
 		spec->uuid, "-L", spec->label };
 	g_auto(WdrRun) run = { 0 };
@@ -200,6 +201,7 @@ bool wdr_ext_make_empty(const WdrWorld *world, const WdrExtSpec *spec, uint64_t 
 
 	for (size_t i = 0; i < G_N_ELEMENTS(fixed); i++)
 		g_ptr_array_add(argv, (void *)fixed[i]);
+	g_ptr_array_add(argv, wdr_world_is_reproducible(world) ? (void *)seeded : (void *)extended);
 	for (size_t i = 0; i < G_N_ELEMENTS(pairs); i++)
 		g_ptr_array_add(argv, (void *)pairs[i]);
 	if (spec->flex_groups > 1 && strstr(spec->features, "flex_bg")) {
