@@ -10,7 +10,11 @@
 
 #include <stdio.h>
 #include <string.h>
+#ifdef WDR_XXHASH_DISPATCH
+#include <xxh_x86dispatch.h>
+#else
 #include <xxhash.h>
+#endif
 
 #define SEGMENT_BYTES (UINT64_C(1024) * 1024 * 1024)
 
