@@ -43,9 +43,15 @@ void wdr_reached_free(WdrReached *reached)
 	g_free(reached);
 }
 
-void wdr_chunk_free(WdrChunk *chunk)
+/* When a copy ends early; else their memory is used again. */
+static void chunk_free(WdrChunk *chunk)
 {
-	free(chunk->data);
+	if (!chunk->slab) {
+		wdr_stream_block_free(chunk->data);
+	} else if (--chunk->slab->users == 0) {
+		wdr_stream_block_free(chunk->slab->block);
+		g_free(chunk->slab);
+	}
 	wdr_reached_free(chunk->reached);
 	g_free(chunk);
 }
@@ -53,10 +59,9 @@ void wdr_chunk_free(WdrChunk *chunk)
 static void job_free(void *data)
 {
 	WdrJob *job = data;
-	WdrChunk *chunk;
 
-	while ((chunk = g_queue_pop_head(&job->chunks)))
-		wdr_chunk_free(chunk);
+	for (GList *link; (link = g_queue_pop_head_link(&job->chunks));)
+		chunk_free(link->data);
 	wdr_content_free(job->content);
 	wdr_damage_free(job->damage);
 	wdr_reached_free(job->reached);
@@ -129,6 +134,7 @@ WdrJob *wdr_job_new(void)
 	WdrJob *job = g_new0(WdrJob, 1);
 
 	g_queue_init(&job->chunks);
+	job->link.data = job;
 	return job;
 }
 

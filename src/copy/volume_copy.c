@@ -108,7 +108,8 @@ static bool hand_over(WdrCopyRun *r, WdrBatch *w)
 	if (is_wanted) {
 		g_queue_push_tail(&r->batches, w);
 		for (guint i = 0; i < w->by_place->len; i++)
-			g_queue_push_tail(&r->to_read, w->by_place->pdata[i]);
+			g_queue_push_tail_link(
+				&r->to_read, &((WdrJob *)w->by_place->pdata[i])->link);
 	}
 	wdr_copy_run_wake_readers(r);
 	wdr_copy_run_wake_writer(r);
@@ -237,7 +238,7 @@ static bool build_steps(WdrCopyRun *r, const WdrBatch *w, GError **error)
 }
 
 /* The next chunk of the job that has the turn; NULL with *is_end when it was read to its end. */
-static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
+static WdrChunk *next_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 {
 	g_mutex_lock(&r->lock);
 	while (job->chunks.length == 0 && !job->is_read && !r->is_stopping) {
@@ -245,10 +246,19 @@ static WdrChunk *take_chunk(WdrCopyRun *r, WdrJob *job, bool *is_end)
 			wdr_copy_run_wake_readers(r);
 		r->waited_for_source += wait_as_writer(r);
 	}
-	WdrChunk *chunk = r->is_stopping ? NULL : g_queue_pop_head(&job->chunks);
+	GList *first = r->is_stopping ? NULL : g_queue_pop_head_link(&job->chunks);
+	WdrChunk *chunk = first ? first->data : NULL;
 	*is_end = !chunk;
 	g_mutex_unlock(&r->lock);
 	return chunk;
+}
+
+void wdr_copy_run_leave_slab(WdrCopyRun *r, WdrSlab *slab)
+{
+	if (--slab->users > 0)
+		return;
+	g_ptr_array_add(r->blocks, slab->block);
+	g_free(slab);
 }
 
 void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
@@ -256,7 +266,13 @@ void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
 	g_clear_pointer(&chunk->reached, wdr_reached_free);
 	g_mutex_lock(&r->lock);
 	r->in_flight -= chunk->room;
-	g_queue_push_head(chunk->room == WDR_CHUNK_BYTES ? &r->large : &r->small, chunk);
+	if (chunk->slab)
+		wdr_copy_run_leave_slab(r, chunk->slab);
+	else
+		g_ptr_array_add(r->blocks, chunk->data);
+	chunk->data = NULL;
+	chunk->slab = NULL;
+	g_queue_push_head_link(&r->idle, &chunk->link);
 	if (r->in_flight + WDR_CHUNK_BYTES <= WDR_COPY_AHEAD_BYTES / 2)
 		wdr_copy_run_wake_readers(r);
 	g_mutex_unlock(&r->lock);
@@ -284,7 +300,7 @@ static bool make_checkpoint(WdrCopyRun *r, const WdrBatch *w, const WdrJob *job,
 
 /* A chunk that reaches behind a mark is given in two, with the checkpoint between them. */
 static bool put_chunk(
-	WdrCopyRun *r, const WdrBatch *w, const WdrJob *job, const WdrChunk *c, GError **error)
+	WdrCopyRun *r, const WdrBatch *w, const WdrJob *job, WdrChunk *c, GError **error)
 {
 	WdrBuilder *b = r->copy->builder;
 	uint64_t mark = c->reached && w->after ? c->reached->mark.at : 0;
@@ -293,8 +309,10 @@ static bool put_chunk(
 
 	if (piece.len == 0)
 		return true;
+	bool is_block = !c->slab && !piece.is_unwritten && b->ops->give;
 	if (mark == 0 || mark >= job->entry.size)
-		return b->ops->piece(b, &piece, c->data, error);
+		return is_block ? b->ops->give(b, &piece, &c->data, error)
+				: b->ops->piece(b, &piece, c->data, error);
 	head.len = mark > piece.offset ? MIN(piece.len, mark - piece.offset) : 0;
 	if ((head.len > 0 && !b->ops->piece(b, &head, c->data, error)) ||
 		!make_checkpoint(r, w, job, c->reached, error))
@@ -327,7 +345,7 @@ static bool write_job(WdrCopyRun *r, const WdrBatch *w, WdrJob *job, GError **er
 	if (b && !job->reached && !b->ops->begin_file(b, &at, &job->entry, error))
 		return false;
 	for (uint64_t told = 0;;) {
-		WdrChunk *chunk = take_chunk(r, job, &is_end);
+		WdrChunk *chunk = next_chunk(r, job, &is_end);
 		if (is_end)
 			break;
 		told += chunk->piece.len;
@@ -486,8 +504,8 @@ bool wdr_copy_volume(
 	g_cond_init(&r.over);
 	g_queue_init(&r.batches);
 	g_queue_init(&r.to_read);
-	g_queue_init(&r.small);
-	g_queue_init(&r.large);
+	g_queue_init(&r.idle);
+	r.blocks = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_stream_block_free);
 	if (open)
 		(void)hand_over(&r, open);
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
@@ -500,9 +518,9 @@ bool wdr_copy_volume(
 	for (size_t i = 0; i < READERS; i++)
 		g_thread_join(readers[i]);
 	g_queue_clear_full(&r.batches, (GDestroyNotify)wdr_batch_free);
-	g_queue_clear(&r.to_read);
-	g_queue_clear_full(&r.small, (GDestroyNotify)wdr_chunk_free);
-	g_queue_clear_full(&r.large, (GDestroyNotify)wdr_chunk_free);
+	for (GList *link; (link = g_queue_pop_head_link(&r.idle));)
+		g_free(link->data);
+	g_ptr_array_unref(r.blocks);
 	GError *failure = r.failure;
 	if (!failure)
 		(void)wdr_tree_walk_short_links(r.walk, fix_links, &r, &failure);

@@ -4,6 +4,7 @@
 #pragma once
 
 #include "copy/volume_copy.h"
+#include "disk/stream.h"
 
 #include <stdatomic.h>
 
@@ -14,12 +15,21 @@ typedef struct {
 } WdrReached;
 void wdr_reached_free(WdrReached *reached);
 
+/* A block of memory of which each chunk of small files has a part. Under the copy's lock. */
+typedef struct {
+	uint8_t *block;
+	size_t used;
+	unsigned users; /* chunks, and the reader that takes more of it */
+} WdrSlab;
+
 /* A piece of content on its way from a reader to the writer. */
 typedef struct {
 	WdrPiece piece;
 	uint8_t *data;
 	size_t room;         /* bytes that data holds, and that count against the budget */
+	WdrSlab *slab;       /* that data is a part of; NULL: data is a block */
 	WdrReached *reached; /* within the piece or before it; NULL: nothing since the last */
+	GList link;          /* in a queue of its file, or of idle ones */
 } WdrChunk;
 
 typedef struct {
@@ -38,6 +48,7 @@ typedef struct {
 	GQueue chunks; /* WdrChunk * */
 	bool is_read;
 	bool is_blocked; /* its reader waits for room */
+	GList link;      /* among those that are to be read */
 } WdrJob;
 
 /* The strings of a folder's names: the walk and the builder's list share them, each with a
@@ -79,7 +90,6 @@ WdrJob *wdr_job_new(void); /* all of it is empty */
 WdrBatch *wdr_batch_new(void);
 void wdr_batch_free(WdrBatch *w);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBatch, wdr_batch_free)
-void wdr_chunk_free(WdrChunk *chunk);
 
 typedef struct WdrTreeWalk WdrTreeWalk;
 /* Source, replacements and what is left behind come from the copy, which is borrowed. */
@@ -115,7 +125,7 @@ bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
  * at once.
  */
 enum {
-	WDR_CHUNK_BYTES = 512 * 1024,
+	WDR_CHUNK_BYTES = WDR_STREAM_BLOCK_BYTES,
 	WDR_COPY_AHEAD_BYTES = 6 * 1024 * 1024, /* read ahead of the writer */
 };
 typedef struct {
@@ -137,11 +147,10 @@ typedef struct {
 	atomic_bool wants_state; /* the planner shall add the state of the walk to its next batch */
 	gint read_failures;      /* in a row; atomic */
 	size_t in_flight;        /* bytes of room in chunks that were not yet written */
-	/* Chunks to be used again, of either size: freshly allocated ones of all sizes, freed by
-	 * another thread, would leave the heap in splinters. */
-	GQueue small, large;
-	size_t allocated; /* bytes of room in all chunks, idle ones too */
-	uint64_t turn;    /* of the file that the writer is at */
+	/* To be used again: fresh memory costs as much as copying it. */
+	GQueue idle;       /* WdrChunk, without memory */
+	GPtrArray *blocks; /* of WDR_CHUNK_BYTES */
+	uint64_t turn;     /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
 	int64_t waited_for_target; /* microseconds, of all readers */
 	GCond over;                /* ends the reporter: */
@@ -159,5 +168,7 @@ void wdr_copy_run_wake_readers(WdrCopyRun *r);
 void wdr_copy_run_wake_writer(WdrCopyRun *r);
 /* Takes a chunk that is done with. */
 void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk);
+/* Under the lock: one of its users is done with it. */
+void wdr_copy_run_leave_slab(WdrCopyRun *r, WdrSlab *slab);
 /* A reader's thread; data is the WdrCopyRun. */
 void *wdr_copy_read_thread(void *data);

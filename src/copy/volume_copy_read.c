@@ -6,12 +6,13 @@
 #include "copy/volume_copy_priv.h"
 
 #include "base/stop.h"
+#include "base/text.h"
 
 #include <stdlib.h>
 
 enum {
-	SMALL_CHUNK_BYTES = 64 * 1024, /* most files are smaller */
-	CHUNK_ALIGN = 4096,            /* so that reads past the page cache need no copy */
+	SMALL_BYTES = 128 * 1024, /* most files are smaller */
+	CHUNK_ALIGN = 4096,       /* so that reads past the page cache need no copy */
 	WAKE_AT_FILES = 16,
 };
 
@@ -30,7 +31,8 @@ static WdrJob *take_job(WdrCopyRun *r)
 	g_mutex_lock(&r->lock);
 	while (r->to_read.length == 0 && !r->is_planned && !r->is_stopping)
 		wait_as_reader(r);
-	WdrJob *job = r->is_stopping ? NULL : g_queue_pop_head(&r->to_read);
+	GList *first = r->is_stopping ? NULL : g_queue_pop_head_link(&r->to_read);
+	WdrJob *job = first ? first->data : NULL;
 	if (!job)
 		wdr_copy_run_wake_writer(r);
 	g_mutex_unlock(&r->lock);
@@ -59,47 +61,72 @@ static void wait_for_room(WdrCopyRun *r, WdrJob *job, size_t room)
 	r->waited_for_target += g_get_monotonic_time() - begun;
 }
 
-static WdrChunk *new_chunk(size_t room)
-{
-	WdrChunk *chunk = g_new0(WdrChunk, 1);
+/* What a reader has for itself. */
+typedef struct {
+	WdrHasher *hasher;
+	WdrSlab *slab;    /* that its small chunks are taken from; NULL: none yet */
+	WdrChunk *beyond; /* takes what comes behind a file's last byte, which is nothing */
+} Reader;
 
+/* The rest of these functions are called under the lock. */
+
+static uint8_t *take_block(WdrCopyRun *r)
+{
+	guint n = r->blocks->len;
+
+	return n > 0 ? g_ptr_array_steal_index_fast(r->blocks, n - 1) : wdr_stream_block_new();
+}
+
+static void take_part(WdrCopyRun *r, Reader *own, WdrChunk *chunk)
+{
+	WdrSlab *slab = own->slab;
+
+	if (!slab || WDR_CHUNK_BYTES - slab->used < chunk->room) {
+		if (slab)
+			wdr_copy_run_leave_slab(r, slab);
+		slab = own->slab = g_new0(WdrSlab, 1);
+		slab->block = take_block(r);
+		slab->users = 1;
+	}
+	chunk->slab = slab;
+	chunk->data = slab->block + slab->used;
+	slab->used += chunk->room;
+	slab->users++;
+}
+
+static WdrChunk *take_chunk(WdrCopyRun *r, Reader *own, size_t room)
+{
+	GList *idle = g_queue_pop_head_link(&r->idle);
+	WdrChunk *chunk = idle ? idle->data : g_new0(WdrChunk, 1);
+
+	chunk->link.data = chunk;
 	chunk->room = room;
-	chunk->data = aligned_alloc(CHUNK_ALIGN, room);
-	if (!chunk->data)
-		g_error("out of memory");
+	if (room == WDR_CHUNK_BYTES)
+		chunk->data = take_block(r);
+	else
+		take_part(r, own, chunk);
+	r->in_flight += room;
 	return chunk;
 }
 
 /* A chunk with room for at least `want` bytes, or for WDR_CHUNK_BYTES of them; NULL when stopping.
  */
-static WdrChunk *take_room(WdrCopyRun *r, WdrJob *job, uint64_t want)
+static WdrChunk *take_room(WdrCopyRun *r, Reader *own, WdrJob *job, uint64_t want)
 {
-	size_t room = want <= SMALL_CHUNK_BYTES ? SMALL_CHUNK_BYTES : WDR_CHUNK_BYTES;
-	WdrChunk *chunk = NULL;
+	size_t room = want <= SMALL_BYTES ? (size_t)wdr_round_up(MAX(want, 1), CHUNK_ALIGN)
+					  : WDR_CHUNK_BYTES;
 
 	g_mutex_lock(&r->lock);
 	wait_for_room(r, job, room);
-	bool may_go_on = !r->is_stopping;
-	if (may_go_on) {
-		r->in_flight += room;
-		chunk = g_queue_pop_head(room == WDR_CHUNK_BYTES ? &r->large : &r->small);
-		r->allocated += chunk ? 0 : room;
-	}
-	/* Idle chunks of the other size make way. */
-	GQueue *other = room == WDR_CHUNK_BYTES ? &r->small : &r->large;
-	while (r->allocated > WDR_COPY_AHEAD_BYTES * 4 / 3 && other->length > 0) {
-		WdrChunk *idle = g_queue_pop_head(other);
-		r->allocated -= idle->room;
-		wdr_chunk_free(idle);
-	}
+	WdrChunk *chunk = r->is_stopping ? NULL : take_chunk(r, own, room);
 	g_mutex_unlock(&r->lock);
-	return may_go_on && !chunk ? new_chunk(room) : chunk;
+	return chunk;
 }
 
 /* Under the lock. */
 static void hand_chunk(WdrCopyRun *r, WdrJob *job, WdrChunk *chunk)
 {
-	g_queue_push_tail(&job->chunks, chunk);
+	g_queue_push_tail_link(&job->chunks, &chunk->link);
 	r->read_bytes += chunk->piece.is_unwritten ? 0 : chunk->piece.len;
 	if (job->turn == r->turn && chunk->room == WDR_CHUNK_BYTES)
 		wdr_copy_run_wake_writer(r);
@@ -158,12 +185,6 @@ static bool next_piece(const WdrJob *job, WdrChunk *chunk, uint64_t pos, GError 
 				  job->content, chunk->data, chunk->room, &chunk->piece, error);
 }
 
-/* What a reader has for itself. */
-typedef struct {
-	WdrHasher *hasher;
-	WdrChunk *beyond; /* takes what comes behind a file's last byte, which is nothing */
-} Reader;
-
 /* The next piece into the chunk; *pos moves behind it. An empty one is the end. */
 static bool read_piece(const WdrCopyRun *r, const WdrJob *job, const Reader *own, WdrChunk *chunk,
 	uint64_t *pos, GError **error)
@@ -185,12 +206,12 @@ static bool read_piece(const WdrCopyRun *r, const WdrJob *job, const Reader *own
  * confirmed the end, so that a small file is handed over at once. NULL: the file ends with a hole,
  * or the run is being stopped. */
 static bool read_pieces(
-	WdrCopyRun *r, WdrJob *job, const Reader *own, WdrChunk **ret_last, GError **error)
+	WdrCopyRun *r, WdrJob *job, Reader *own, WdrChunk **ret_last, GError **error)
 {
 	uint64_t pos = job->reached ? job->reached->mark.at : 0;
 	WdrChunk *chunk;
 
-	while ((chunk = take_room(r, job, job->entry.size - pos))) {
+	while ((chunk = take_room(r, own, job, job->entry.size - pos))) {
 		bool is_fine = wdr_stop_check(error) && read_piece(r, job, own, chunk, &pos, error);
 		bool is_end = is_fine && chunk->piece.len == 0;
 		bool is_last = is_fine && !is_end && pos == job->entry.size;
@@ -238,7 +259,7 @@ static bool is_known(WdrCopyRun *r, WdrJob *job)
 	return true;
 }
 
-static bool read_job(WdrCopyRun *r, WdrJob *job, const Reader *own, GError **error)
+static bool read_job(WdrCopyRun *r, WdrJob *job, Reader *own, GError **error)
 {
 	WdrChunk *last = NULL;
 
@@ -255,7 +276,8 @@ static bool read_job(WdrCopyRun *r, WdrJob *job, const Reader *own, GError **err
 void *wdr_copy_read_thread(void *data)
 {
 	WdrCopyRun *r = data;
-	Reader own = { wdr_hasher_new(), new_chunk(CHUNK_ALIGN) };
+	WdrChunk beyond = { .data = wdr_stream_block_new(), .room = CHUNK_ALIGN };
+	Reader own = { .hasher = wdr_hasher_new(), .beyond = &beyond };
 	GError *error = NULL;
 
 	for (WdrJob *job; !error && (job = take_job(r));) {
@@ -263,6 +285,11 @@ void *wdr_copy_read_thread(void *data)
 			wdr_copy_run_fail(r, error);
 	}
 	wdr_hasher_free(own.hasher);
-	wdr_chunk_free(own.beyond);
+	wdr_stream_block_free(beyond.data);
+	wdr_reached_free(beyond.reached);
+	g_mutex_lock(&r->lock);
+	if (own.slab)
+		wdr_copy_run_leave_slab(r, own.slab);
+	g_mutex_unlock(&r->lock);
 	return NULL;
 }

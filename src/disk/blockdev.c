@@ -92,6 +92,29 @@ bool wdr_blockdev_write(
 	return false;
 }
 
+bool wdr_blockdev_write_pieces(
+	WdrBlockDev *dev, const struct iovec *pieces, unsigned n, uint64_t offset, GError **error)
+{
+	uint64_t len = 0;
+
+	for (unsigned i = 0; i < n; i++)
+		len += pieces[i].iov_len;
+	if (dev->ops->write_pieces) {
+		if (!in_bounds(dev, offset, len, error))
+			return false;
+		if (dev->ops->write_pieces(dev->self, pieces, n, offset, error))
+			return true;
+		g_prefix_error(error, "%s: ", dev->name);
+		return false;
+	}
+	for (unsigned i = 0; i < n; i++) {
+		if (!wdr_blockdev_write(dev, pieces[i].iov_base, pieces[i].iov_len, offset, error))
+			return false;
+		offset += pieces[i].iov_len;
+	}
+	return true;
+}
+
 static bool write_zeros(WdrBlockDev *dev, uint64_t offset, uint64_t len, GError **error)
 {
 	static const uint8_t zeros[65536];
@@ -212,6 +235,19 @@ static bool held_write(void *self, const void *buf, size_t len, uint64_t offset,
 					 len - to_head, h->offset + offset + to_head, error);
 }
 
+static bool held_write_pieces(
+	void *self, const struct iovec *pieces, unsigned n, uint64_t offset, GError **error)
+{
+	Held *h = self;
+
+	for (; n > 0 && offset < h->held; n--, pieces++) {
+		if (!held_write(h, pieces->iov_base, pieces->iov_len, offset, error))
+			return false;
+		offset += pieces->iov_len;
+	}
+	return n == 0 || wdr_blockdev_write_pieces(h->base, pieces, n, h->offset + offset, error);
+}
+
 static bool held_zero(void *self, uint64_t offset, uint64_t len, GError **error)
 {
 	Held *h = self;
@@ -242,6 +278,7 @@ static void held_free(void *self)
 static const WdrBlockOps held_ops = {
 	.read = held_read,
 	.write = held_write,
+	.write_pieces = held_write_pieces,
 	.zero = held_zero,
 	.settle = held_settle,
 	.flush = held_flush,

@@ -10,6 +10,7 @@
 
 #include <stddef.h>
 #include <stdint.h>
+#include <sys/uio.h>
 
 typedef struct WdrBlockDev WdrBlockDev;
 
@@ -20,10 +21,12 @@ typedef enum {
 } WdrOpenFlags;
 
 /* A back end. Members get in-bounds requests only. `zero` may be NULL (zeros are written then), and
- * so may `discard`, `settle`, `fd` and `is_past_cache`. */
+ * so may `write_pieces`, `discard`, `settle`, `fd` and `is_past_cache`. */
 typedef struct {
 	bool (*read)(void *self, void *buf, size_t len, uint64_t offset, GError **error);
 	bool (*write)(void *self, const void *buf, size_t len, uint64_t offset, GError **error);
+	bool (*write_pieces)(void *self, const struct iovec *pieces, unsigned n, uint64_t offset,
+		GError **error);
 	bool (*zero)(void *self, uint64_t offset, uint64_t len, GError **error);
 	bool (*discard)(void *self, uint64_t offset, uint64_t len);
 	bool (*settle)(void *self, uint64_t offset, uint64_t len, GError **error);
@@ -55,6 +58,10 @@ bool wdr_blockdev_read(WdrBlockDev *dev, void *buf, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_blockdev_write(WdrBlockDev *dev, const void *buf, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Several pieces of memory that follow each other on the disk; one request where the medium takes
+ * them so. */
+bool wdr_blockdev_write_pieces(WdrBlockDev *dev, const struct iovec *pieces, unsigned n,
+	uint64_t offset, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Makes a range read as zeros, by discarding where that is certain to give zeros. */
 bool wdr_blockdev_zero(
 	WdrBlockDev *dev, uint64_t offset, uint64_t len, GError **error) G_GNUC_WARN_UNUSED_RESULT;

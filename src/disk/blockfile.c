@@ -105,6 +105,60 @@ static bool file_write(void *self, const void *buf, size_t len, uint64_t offset,
 	       wdr_pwrite_all(f->fd, at + lead + middle, tail, offset + lead + middle, error);
 }
 
+/* Of the first pieces, how many begin and end with a page, in memory as on the disk: they can go
+ * past the page cache in one request. */
+static unsigned count_whole(const File *f, const struct iovec *pieces, unsigned n, uint64_t offset)
+{
+	unsigned i = 0;
+
+	if (f->direct_fd < 0 || offset % DIRECT_ALIGN != 0)
+		return 0;
+	while (i < n && is_aligned(pieces[i].iov_base) && pieces[i].iov_len % DIRECT_ALIGN == 0)
+		i++;
+	return i;
+}
+
+/* As one request; what the system did not take of it, by others. */
+static bool write_whole(
+	const File *f, const struct iovec *pieces, unsigned n, uint64_t offset, GError **error)
+{
+	ssize_t done = pwritev(f->direct_fd, pieces, (int)n, (off_t)offset);
+
+	if (done < 0 && errno != EINTR)
+		return wdr_error_set_errno(
+			error, errno, "writing at byte %" G_GUINT64_FORMAT, offset);
+	size_t before = (size_t)MAX(done, 0);
+	for (unsigned i = 0; i < n; i++) {
+		size_t len = pieces[i].iov_len;
+		size_t skipped = MIN(before, len);
+		const uint8_t *at = pieces[i].iov_base;
+		if (skipped < len && !wdr_pwrite_all(f->direct_fd, at + skipped, len - skipped,
+					     offset + skipped, error))
+			return false;
+		before -= skipped;
+		offset += len;
+	}
+	return true;
+}
+
+/* The first piece may begin within a page, and the last one end within one. */
+static bool file_write_pieces(
+	void *self, const struct iovec *pieces, unsigned n, uint64_t offset, GError **error)
+{
+	while (n > 0) {
+		unsigned whole = count_whole(self, pieces, n, offset);
+		unsigned part = MAX(whole, 1);
+		bool is_fine = whole > 1 ? write_whole(self, pieces, whole, offset, error)
+					 : file_write(self, pieces->iov_base, pieces->iov_len,
+						   offset, error);
+		if (!is_fine)
+			return false;
+		for (; part > 0; part--, n--, pieces++)
+			offset += pieces->iov_len;
+	}
+	return true;
+}
+
 static bool zero_by_writing(const File *f, uint64_t offset, uint64_t len, GError **error)
 {
 	static const uint8_t zeros[65536] __attribute__((aligned(DIRECT_ALIGN)));
@@ -193,6 +247,7 @@ static void file_free(void *self)
 static const WdrBlockOps file_ops = {
 	.read = file_read,
 	.write = file_write,
+	.write_pieces = file_write_pieces,
 	.zero = file_zero,
 	.discard = file_discard,
 	.settle = file_settle,

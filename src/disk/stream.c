@@ -1,40 +1,65 @@
 /* Gathers small writes into large requests, carried out by a thread.
  *
  * The builders write files one after the other, in rising places. Flash is slow for small requests,
- * so adjoining writes are put together in a buffer, and a thread writes full buffers while the next
- * one is filled. A failure is kept, and the next call to write or drain reports it. `done` counts a
- * buffer only after the write returned, and past the page cache that is when the medium has taken
- * it. */
+ * so adjoining writes are put together in a request of several blocks of memory, and a thread
+ * writes full requests while the next one is filled. Small pieces are copied into a block; a block
+ * that is full already is taken as it is, and the caller gets another. A failure is kept, and the
+ * next call to write or drain reports it. `done` counts a request only after the write returned,
+ * and past the page cache that is when the medium has taken it. */
 #include "disk/stream.h"
 
 #include <stdlib.h>
 #include <string.h>
+#include <sys/uio.h>
 
+enum {
+	PAGE = 4096,
+	REQUEST_BYTES = 2 * 1024 * 1024,
+	/* Blocks of a request may be partly filled. Some must be left for the request that is being
+	 * written. */
+	REQUEST_BLOCKS = 8,
+	BLOCKS = 12,
+	/* Copying less is cheaper than a request with more pieces. */
+	GIVE_BYTES_MIN = 64 * 1024,
+};
+
+/* Bytes that follow each other on the disk. */
 typedef struct {
-	uint8_t *bytes; /* the allocation: one page longer than the stream's buffer size */
-	size_t lead;    /* where data starts, so that memory is aligned as the disk offset is */
-	size_t len;
 	uint64_t offset;
-} Buffer;
+	size_t len;
+	unsigned n;
+	struct iovec pieces[REQUEST_BLOCKS]; /* what is filled of: */
+	uint8_t *blocks[REQUEST_BLOCKS];
+} Request;
 
 struct WdrStream {
 	WdrBlockDev *dev;
-	size_t buffer_bytes;
 	WdrStreamDone done;
 	void *data;
 	uint64_t handed;    /* bytes */
-	Buffer *filling;    /* NULL: none taken */
-	GAsyncQueue *empty; /* Buffer */
-	GAsyncQueue *full;  /* Buffer; the stream itself as the end mark */
+	Request *filling;   /* NULL: none */
+	GAsyncQueue *empty; /* blocks */
+	GAsyncQueue *full;  /* Request; the stream itself as the end mark */
 	GThread *thread;
-	GPtrArray *all;
 	GMutex lock;
 	GError *failure; /* under lock */
 };
 
-enum { PAGE = 4096 };
+uint8_t *wdr_stream_block_new(void)
+{
+	uint8_t *block = aligned_alloc(PAGE, WDR_STREAM_BLOCK_BYTES);
 
-static void write_buffer(WdrStream *s, const Buffer *b)
+	if (!block)
+		g_error("out of memory");
+	return block;
+}
+
+void wdr_stream_block_free(uint8_t *block)
+{
+	free(block);
+}
+
+static void write_request(WdrStream *s, const Request *q)
 {
 	GError *error = NULL;
 
@@ -43,15 +68,23 @@ static void write_buffer(WdrStream *s, const Buffer *b)
 	g_mutex_unlock(&s->lock);
 	if (has_failed)
 		return;
-	if (wdr_blockdev_write(s->dev, b->bytes + b->lead, b->len, b->offset, &error) &&
-		wdr_blockdev_settle(s->dev, b->offset, b->len, &error)) {
+	if (wdr_blockdev_write_pieces(s->dev, q->pieces, q->n, q->offset, &error) &&
+		wdr_blockdev_settle(s->dev, q->offset, q->len, &error)) {
 		if (s->done)
-			s->done(s->data, b->len);
+			s->done(s->data, q->len);
 		return;
 	}
 	g_mutex_lock(&s->lock);
 	s->failure = error;
 	g_mutex_unlock(&s->lock);
+}
+
+/* The memory that was used last is taken first: the processor still has it. */
+static void end_request(WdrStream *s, Request *q)
+{
+	for (unsigned i = 0; i < q->n; i++)
+		g_async_queue_push_front(s->empty, q->blocks[i]);
+	g_free(q);
 }
 
 static void *write_thread(void *data)
@@ -62,39 +95,23 @@ static void *write_thread(void *data)
 		void *next = g_async_queue_pop(s->full);
 		if (next == s)
 			return NULL;
-		write_buffer(s, next);
-		g_async_queue_push(s->empty, next);
+		write_request(s, next);
+		end_request(s, next);
 	}
 }
 
-static void buffer_free(void *data)
-{
-	Buffer *b = data;
-
-	free(b->bytes);
-	g_free(b);
-}
-
-WdrStream *wdr_stream_new(
-	WdrBlockDev *dev, size_t buffer_bytes, unsigned buffers, WdrStreamDone done, void *data)
+WdrStream *wdr_stream_new(WdrBlockDev *dev, WdrStreamDone done, void *data)
 {
 	WdrStream *s = g_new0(WdrStream, 1);
 
 	s->dev = dev;
-	s->buffer_bytes = buffer_bytes;
 	s->done = done;
 	s->data = data;
 	s->empty = g_async_queue_new();
 	s->full = g_async_queue_new();
-	s->all = g_ptr_array_new_with_free_func(buffer_free);
 	g_mutex_init(&s->lock);
-	for (unsigned i = 0; i < buffers; i++) {
-		Buffer *b = g_new0(Buffer, 1);
-		if (posix_memalign((void **)&b->bytes, PAGE, buffer_bytes + PAGE) != 0)
-			g_error("out of memory");
-		g_ptr_array_add(s->all, b);
-		g_async_queue_push(s->empty, b);
-	}
+	for (unsigned i = 0; i < BLOCKS; i++)
+		g_async_queue_push(s->empty, wdr_stream_block_new());
 	s->thread = g_thread_new("stream", write_thread, s);
 	return s;
 }
@@ -116,14 +133,38 @@ static void send_filling(WdrStream *s)
 	s->filling = NULL;
 }
 
-static Buffer *take_empty(WdrStream *s, uint64_t offset)
+/* Makes a request to which another block can be added whose bytes belong at `offset`. */
+static Request *fit_request(WdrStream *s, uint64_t offset)
 {
-	Buffer *b = g_async_queue_pop(s->empty);
+	const Request *q = s->filling;
 
-	b->offset = offset;
-	b->lead = (size_t)(offset % PAGE);
-	b->len = 0;
-	return b;
+	if (q &&
+		(q->offset + q->len != offset || q->n == REQUEST_BLOCKS || q->len >= REQUEST_BYTES))
+		send_filling(s);
+	if (!s->filling) {
+		s->filling = g_new0(Request, 1);
+		s->filling->offset = offset;
+	}
+	return s->filling;
+}
+
+/* In memory, the first byte is placed within its page as it is on the disk. */
+static void add_block(Request *q, uint8_t *block, size_t len, uint64_t offset)
+{
+	q->blocks[q->n] = block;
+	q->pieces[q->n] = (struct iovec){ block + offset % PAGE, len };
+	q->n++;
+	q->len += len;
+}
+
+/* What is left of the last block, where bytes for this offset can be put; 0: nothing. */
+static size_t room_for(const Request *q, uint64_t offset, uint8_t **ret)
+{
+	if (!q || q->n == 0 || q->offset + q->len != offset)
+		return 0;
+	const struct iovec *last = &q->pieces[q->n - 1];
+	*ret = (uint8_t *)last->iov_base + last->iov_len;
+	return (size_t)(q->blocks[q->n - 1] + WDR_STREAM_BLOCK_BYTES - *ret);
 }
 
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset, GError **error)
@@ -132,24 +173,35 @@ bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset
 
 	s->handed += len;
 	while (len > 0) {
-		Buffer *b = s->filling;
-		if (b && (b->offset + b->len != offset || b->lead + b->len >= s->buffer_bytes)) {
-			send_filling(s);
-			b = NULL;
-		}
-		if (!b) {
-			b = s->filling = take_empty(s, offset);
+		uint8_t *to = NULL;
+		size_t part = MIN(len, room_for(s->filling, offset, &to));
+		if (part == 0) {
+			Request *q = fit_request(s, offset);
+			add_block(q, g_async_queue_pop(s->empty), 0, offset);
 			if (!check(s, error))
 				return false;
+			continue;
 		}
-		size_t part = MIN(len, s->buffer_bytes - b->lead - b->len);
-		memcpy(b->bytes + b->lead + b->len, at, part);
-		b->len += part;
+		memcpy(to, at, part);
+		s->filling->pieces[s->filling->n - 1].iov_len += part;
+		s->filling->len += part;
 		at += part;
 		len -= part;
 		offset += part;
 	}
 	return true;
+}
+
+bool wdr_stream_give(WdrStream *s, uint8_t **block, size_t len, uint64_t offset, GError **error)
+{
+	if (len < GIVE_BYTES_MIN || offset % PAGE != 0)
+		return wdr_stream_write(s, *block, len, offset, error);
+	Request *q = fit_request(s, offset);
+	uint8_t *other = g_async_queue_pop(s->empty);
+	s->handed += len;
+	add_block(q, *block, len, offset);
+	*block = other;
+	return check(s, error);
 }
 
 uint64_t wdr_stream_handed(const WdrStream *s)
@@ -159,12 +211,14 @@ uint64_t wdr_stream_handed(const WdrStream *s)
 
 bool wdr_stream_drain(WdrStream *s, GError **error)
 {
+	void *blocks[BLOCKS];
+
 	send_filling(s);
-	/* With every buffer back in our hands nothing is under way. */
-	for (unsigned i = 0; i < s->all->len; i++)
-		(void)g_async_queue_pop(s->empty);
-	for (unsigned i = 0; i < s->all->len; i++)
-		g_async_queue_push(s->empty, s->all->pdata[i]);
+	/* With every block back in our hands nothing is under way. */
+	for (unsigned i = 0; i < BLOCKS; i++)
+		blocks[i] = g_async_queue_pop(s->empty);
+	for (unsigned i = 0; i < BLOCKS; i++)
+		g_async_queue_push(s->empty, blocks[i]);
 	return check(s, error);
 }
 
@@ -174,9 +228,12 @@ void wdr_stream_free(WdrStream *s)
 		return;
 	g_async_queue_push(s->full, s);
 	g_thread_join(s->thread);
+	if (s->filling)
+		end_request(s, s->filling);
+	for (void *block; (block = g_async_queue_try_pop(s->empty));)
+		wdr_stream_block_free(block);
 	g_async_queue_unref(s->empty);
 	g_async_queue_unref(s->full);
-	g_ptr_array_unref(s->all);
 	g_clear_error(&s->failure);
 	g_mutex_clear(&s->lock);
 	g_free(s);

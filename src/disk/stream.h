@@ -1,20 +1,28 @@
 /* Writes that come in small pieces at rising offsets, gathered into large requests which a thread
  * of its own carries out while the caller makes the next ones. A piece that does not follow the one
- * before it starts a new request. Memory: `buffers` times `buffer_bytes`. */
+ * before it starts a new request. */
 #pragma once
 
 #include "disk/blockdev.h"
 
 typedef struct WdrStream WdrStream;
 
+/* Memory comes in blocks of this size, which begin at a page. */
+enum { WDR_STREAM_BLOCK_BYTES = 512 * 1024 };
+uint8_t *wdr_stream_block_new(void);
+void wdr_stream_block_free(uint8_t *block);
+
 /* Called by the writing thread once `bytes` more are with the medium. */
 typedef void (*WdrStreamDone)(void *data, uint64_t bytes);
 
-/* dev is borrowed. */
-WdrStream *wdr_stream_new(
-	WdrBlockDev *dev, size_t buffer_bytes, unsigned buffers, WdrStreamDone done, void *data);
+/* dev is borrowed. 6 MiB of memory. */
+WdrStream *wdr_stream_new(WdrBlockDev *dev, WdrStreamDone done, void *data);
 /* An error of an earlier request is reported by the next call, whichever that is. */
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* The same of `len` bytes at the start of a block, without copying them where that pays: *block is
+ * then exchanged for another. */
+bool wdr_stream_give(WdrStream *s, uint8_t **block, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Bytes that were handed over so far; `done` counts up to it. Only the caller of the writes may
  * ask. */

@@ -30,6 +30,7 @@
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/time.h>
+#include <sys/uio.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -306,7 +307,7 @@ static void signal_at(int fd, const void *buf, size_t len)
 	kill(getpid(), atoi(wanted));
 }
 
-ssize_t pwrite64(int fd, const void *buf, size_t len, off64_t offset)
+static ssize_t write_at(int fd, const void *buf, size_t len, off64_t offset)
 {
 	static ssize_t (*next)(int, const void *, size_t, off64_t);
 
@@ -331,13 +332,40 @@ ssize_t pwrite64(int fd, const void *buf, size_t len, off64_t offset)
 		done = write_flash(fd, buf, len, offset);
 	} else {
 		offset = true_place(fd, &len, offset);
-		take_time(fd, len);
 		done = next(fd, buf, len, offset);
 	}
 	if (is_end)
 		raise(SIGKILL);
 	signal_at(fd, buf, len);
 	return done;
+}
+
+ssize_t pwrite64(int fd, const void *buf, size_t len, off64_t offset)
+{
+	take_time(fd, len);
+	return write_at(fd, buf, len, offset);
+}
+
+/* A request, of which each piece is written by itself, up to one that fails or is cut short. */
+ssize_t pwritev64(int fd, const struct iovec *pieces, int n, off64_t offset)
+{
+	ssize_t all = 0;
+
+	for (int i = 0; i < n; i++) {
+		ssize_t done = write_at(fd, pieces[i].iov_base, pieces[i].iov_len, offset + all);
+		if (done < 0)
+			return all > 0 ? all : -1;
+		all += done;
+		if (done < (ssize_t)pieces[i].iov_len)
+			break;
+	}
+	take_time(fd, (size_t)all);
+	return all;
+}
+
+ssize_t pwritev(int fd, const struct iovec *pieces, int n, off_t offset)
+{
+	return pwritev64(fd, pieces, n, offset);
 }
 
 ssize_t pread(int fd, void *buf, size_t len, off_t offset)

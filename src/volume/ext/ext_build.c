@@ -9,8 +9,6 @@
 #include <string.h>
 
 enum {
-	STREAM_BYTES = 2 * 1024 * 1024,
-	STREAM_BUFFERS = 3,
 	LINKS_MAX = 65000,            /* of a folder; beyond it dir_nlink says 1 */
 	LOST_AND_FOUND_BYTES = 16384, /* room that e2fsck can use without allocating */
 };
@@ -276,32 +274,46 @@ bool wdr_ext_build_pad(Build *b, GError **error)
 	return pad_block(b, UINT64_MAX, error);
 }
 
+static void move_on(Build *b, uint64_t len)
+{
+	b->file.at += len;
+	b->file.pos += len;
+}
+
+/* Bytes that the open file can take where it is: up to the end of its block, or of new ones. */
+static bool make_room(Build *b, uint64_t len, uint64_t *ret, GError **error)
+{
+	uint64_t bs = b->blocks.fs->blocksize;
+	WdrExtRun r = { .logical = b->file.pos / bs };
+	uint64_t count = 0;
+
+	*ret = wdr_round_up(b->file.pos, bs) - b->file.pos;
+	if (*ret > 0)
+		return true;
+	if (!wdr_ext_alloc(&b->blocks.alloc, (len + bs - 1) / bs, &r.physical, &count, error))
+		return false;
+	r.count = (uint32_t)count;
+	wdr_ext_add_run(b->file.runs, &r);
+	b->file.blocks += count;
+	b->file.at = b->blocks.offset + r.physical * bs;
+	*ret = count * bs;
+	return true;
+}
+
 /* Appends bytes to the open file, allocating as many blocks at once as the bytes need. `pos` is the
  * place in the file, `at` the place on the disk. The stream gathers these bytes with those of other
  * files: since blocks rise, they become one large write. */
 static bool write_bytes(Build *b, const uint8_t *data, uint64_t len, GError **error)
 {
-	uint64_t bs = b->blocks.fs->blocksize;
+	uint64_t room = 0;
 
 	while (len > 0) {
-		uint64_t room = wdr_round_up(b->file.pos, bs) - b->file.pos;
-		if (room == 0) {
-			WdrExtRun r = { .logical = b->file.pos / bs };
-			uint64_t count = 0;
-			if (!wdr_ext_alloc(&b->blocks.alloc, (len + bs - 1) / bs, &r.physical,
-				    &count, error))
-				return false;
-			r.count = (uint32_t)count;
-			wdr_ext_add_run(b->file.runs, &r);
-			b->file.blocks += count;
-			b->file.at = b->blocks.offset + r.physical * bs;
-			room = count * bs;
-		}
+		if (!make_room(b, len, &room, error))
+			return false;
 		uint64_t part = MIN(len, room);
 		if (!wdr_stream_write(b->blocks.stream, data, (size_t)part, b->file.at, error))
 			return false;
-		b->file.at += part;
-		b->file.pos += part;
+		move_on(b, part);
 		data += part;
 		len -= part;
 	}
@@ -384,6 +396,25 @@ static bool build_piece(
 	return move_to(b, piece->offset, error) && write_bytes(b, data, piece->len, error);
 }
 
+/* The stream takes the block as it is, unless its bytes do not fit into one run. */
+static bool build_give(WdrBuilder *builder, const WdrPiece *piece, uint8_t **block, GError **error)
+{
+	Build *b = WDR_DERIVED(builder, Build, builder);
+	uint64_t room = 0;
+
+	if (!move_to(b, piece->offset, error) || !make_room(b, piece->len, &room, error))
+		return false;
+	uint64_t part = MIN(piece->len, room);
+	bool is_fine = part == piece->len ? wdr_stream_give(b->blocks.stream, block, (size_t)part,
+						    b->file.at, error)
+					  : wdr_stream_write(b->blocks.stream, *block, (size_t)part,
+						    b->file.at, error);
+	if (!is_fine)
+		return false;
+	move_on(b, part);
+	return part == piece->len || write_bytes(b, *block + part, piece->len - part, error);
+}
+
 /* The inode is written only now, when all runs are known. A file that a kill cuts off has no inode,
  * or one that a checkpoint describes. */
 static bool build_end_file(WdrBuilder *builder, GError **error)
@@ -461,6 +492,7 @@ static const WdrBuilderOps build_ops = {
 	.add = build_add,
 	.begin_file = build_begin_file,
 	.piece = build_piece,
+	.give = build_give,
 	.end_file = build_end_file,
 	.placed = wdr_ext_build_placed,
 	.set_links = build_set_links,
@@ -543,8 +575,7 @@ bool wdr_ext_build_open(
 	b->table = wdr_ext_table_new(fs, b->dev, b->blocks.offset);
 	fs->priv_data = b;
 	fs->read_inode = read_inode;
-	b->blocks.stream =
-		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
+	b->blocks.stream = wdr_stream_new(b->dev, target->done, target->data);
 	g_steal_pointer(&builder);
 	*ret = b;
 	return true;

@@ -8,8 +8,6 @@
 
 #include <string.h>
 
-enum { STREAM_BYTES = 1024 * 1024, STREAM_BUFFERS = 2 };
-
 void wdr_ext_edit_clear(WdrExtEdit *e)
 {
 	wdr_stream_free(e->blocks.stream);
@@ -65,7 +63,7 @@ bool wdr_ext_edit_open(WdrExtEdit *e, uint64_t offset, uint64_t size, int flags,
 	e->raw = wdr_ext_inode_new(e->blocks.fs);
 	e->blocks.offset = offset;
 	e->blocks.alloc.fs = e->blocks.fs;
-	e->blocks.stream = wdr_stream_new(e->dev, STREAM_BYTES, STREAM_BUFFERS, NULL, NULL);
+	e->blocks.stream = wdr_stream_new(e->dev, NULL, NULL);
 	errcode_t code = ext2fs_read_bitmaps(e->blocks.fs);
 	return !code || wdr_ext_error(error, code, "reading the bitmaps");
 }

@@ -9,7 +9,7 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { STREAM_BYTES = 1024 * 1024, STREAM_BUFFERS = 3, FSINFO_FREE = 488, FSINFO_NEXT = 492 };
+enum { FSINFO_FREE = 488, FSINFO_NEXT = 492 };
 
 void wdr_fat_folder_free(void *data)
 {
@@ -502,8 +502,7 @@ WdrFatBuild *wdr_fat_build_new(
 	b->next = FAT_FIRST_CLUSTER;
 	b->folders = g_hash_table_new_full(g_int64_hash, g_int64_equal, NULL, wdr_fat_folder_free);
 	b->ends = g_malloc0(((size_t)layout->clusters + FAT_FIRST_CLUSTER) / 8 + 1);
-	b->stream =
-		wdr_stream_new(b->dev, STREAM_BYTES, STREAM_BUFFERS, target->done, target->data);
+	b->stream = wdr_stream_new(b->dev, target->done, target->data);
 	return b;
 }
 
