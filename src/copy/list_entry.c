@@ -86,36 +86,89 @@ void wdr_list_entry_describe(WdrHasher *hasher, const WdrCopied *c, WdrListEntry
 
 /* ---- as a line ---- */
 
+/* A list has a million lines of fifteen fields: digits are put down without calls to printf(). */
+static char *put_number(char *to, uint64_t value, unsigned base)
+{
+	char digits[24];
+	size_t n = 0;
+
+	do {
+		digits[n++] = (char)('0' + value % base);
+		value /= base;
+	} while (value > 0);
+	while (n > 0)
+		*to++ = digits[--n];
+	return to;
+}
+
+static char *put_field(char *to, uint64_t value, unsigned base)
+{
+	*to++ = '\t';
+	return put_number(to, value, base);
+}
+
+static char *put_time(char *to, WdrTime t)
+{
+	*to++ = '\t';
+	if (t.sec < 0)
+		*to++ = '-';
+	to = put_number(to, t.sec < 0 ? -(uint64_t)t.sec : (uint64_t)t.sec, 10);
+	*to++ = '.';
+	/* Nine digits: a 1 in front keeps the zeros, and is written over. */
+	char *nanoseconds = to - 1;
+	to = put_number(nanoseconds, 1000000000 + (uint64_t)t.nsec, 10);
+	*nanoseconds = '.';
+	return to;
+}
+
+static char *put_hash(char *to, WdrHash hash)
+{
+	*to++ = '\t';
+	wdr_hash_to_text(hash, to);
+	return to + WDR_HASH_TEXT_LEN;
+}
+
+static bool is_plain(char c)
+{
+	return (unsigned char)c >= ' ' && c != '\\' && c != 0x7f;
+}
+
 static void append_path(GString *line, const char *path)
 {
 	g_string_append_c(line, '\t');
-	for (const char *c = path; *c; c++) {
-		if ((unsigned char)*c < ' ' || *c == '\\' || *c == 0x7f)
-			g_string_append_printf(line, "\\x%02x", (unsigned)(unsigned char)*c);
-		else
-			g_string_append_c(line, *c);
+	while (*path) {
+		size_t n = 0;
+		while (is_plain(path[n]))
+			n++;
+		g_string_append_len(line, path, (gssize)n);
+		path += n;
+		if (*path)
+			g_string_append_printf(line, "\\x%02x", (unsigned)(unsigned char)*path++);
 	}
-}
-
-static void append_time(GString *line, WdrTime t)
-{
-	g_string_append_printf(line, "\t%" G_GINT64_FORMAT ".%09u", t.sec, t.nsec);
 }
 
 void wdr_list_entry_to_line(const WdrListEntry *p, GString *ret)
 {
-	char content[WDR_HASH_TEXT_LEN + 1] = "-";
-	char metadata[WDR_HASH_TEXT_LEN + 1];
+	char fields[512]; /* all numbers at their longest take half of it */
+	char *to = fields;
 
-	if (p->has_content)
-		wdr_hash_to_text(p->content, content);
-	wdr_hash_to_text(p->metadata, metadata);
-	g_string_printf(ret, "%s\t%o\t%u\t%u\t%" G_GUINT64_FORMAT,
-		p->is_link ? "link" : wdr_kind_name(p->kind), p->mode, p->uid, p->gid, p->size);
-	append_time(ret, p->mtime);
-	append_time(ret, p->ctime);
-	append_time(ret, p->atime);
-	g_string_append_printf(ret, "\t%" G_GUINT64_FORMAT "\t%s\t%s", p->id, content, metadata);
+	to = put_field(to, p->mode, 8);
+	to = put_field(to, p->uid, 10);
+	to = put_field(to, p->gid, 10);
+	to = put_field(to, p->size, 10);
+	to = put_time(to, p->mtime);
+	to = put_time(to, p->ctime);
+	to = put_time(to, p->atime);
+	to = put_field(to, p->id, 10);
+	if (p->has_content) {
+		to = put_hash(to, p->content);
+	} else {
+		*to++ = '\t';
+		*to++ = '-';
+	}
+	to = put_hash(to, p->metadata);
+	g_string_assign(ret, p->is_link ? "link" : wdr_kind_name(p->kind));
+	g_string_append_len(ret, fields, to - fields);
 	append_path(ret, p->path);
 	if (p->link)
 		append_path(ret, p->link);

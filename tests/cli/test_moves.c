@@ -311,6 +311,19 @@ START_TEST(two_roots_that_mean_the_same)
 }
 END_TEST
 
+/* More nanoseconds than a second has, as only a damaged inode says. */
+START_TEST(a_time_that_cannot_be)
+{
+	g_autofree char *root = g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, CARD, ROOT_AT);
+
+	SUP_TOOL("debugfs", "-w", "-R", "set_inode_field /etc/hostname mtime_extra 0xffffffff",
+		root);
+	SupRun run = BENCH_RUN("move", "--to", "nvme0n1", "--erase", "nvme0n1");
+	bench_expect(&run, 0, "done:");
+	sup_judge_ext(DRIVE, ROOT_AT);
+}
+END_TEST
+
 START_TEST(broken_fstab_lines_stay)
 {
 	static const char fstab[] =
@@ -351,6 +364,7 @@ Suite *suite_moves(void)
 	tcase_add_test(t, a_source_that_changed_is_checked_again);
 	tcase_add_test(t, a_damaged_new_root_is_made_again);
 	tcase_add_test(t, two_roots_that_mean_the_same);
+	tcase_add_test(t, a_time_that_cannot_be);
 	tcase_add_test(t, broken_fstab_lines_stay);
 	suite_add_tcase(s, t);
 	return s;

@@ -173,7 +173,9 @@ static bool ext_find(
  */
 static WdrTime decode_time(uint32_t seconds, uint32_t extra)
 {
-	return (WdrTime){ (int64_t)(int32_t)seconds + ((int64_t)(extra & 3) << 32), extra >> 2 };
+	/* There is room for more than a second of nanoseconds; a damaged inode may have them. */
+	return (WdrTime){ (int64_t)(int32_t)seconds + ((int64_t)(extra & 3) << 32),
+		MIN(extra >> 2, 999999999) };
 }
 
 static void decode_times(const struct ext2_inode_large *in, size_t room, WdrEntry *ret)

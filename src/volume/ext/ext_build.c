@@ -502,29 +502,6 @@ static const WdrBuilderOps build_ops = {
 	.free = build_free,
 };
 
-bool wdr_ext_drop_lost_and_found(ext2_filsys fs, GError **error)
-{
-	struct ext2_inode in;
-	blk64_t block = 0;
-
-	errcode_t code = ext2fs_read_inode(fs, EXT2_GOOD_OLD_FIRST_INO, &in);
-	for (unsigned i = 0; !code && i < EXT2_I_SIZE(&in) / fs->blocksize; i++) {
-		code = ext2fs_bmap2(fs, EXT2_GOOD_OLD_FIRST_INO, &in, NULL, 0, i, NULL, &block);
-		if (!code && block)
-			ext2fs_block_alloc_stats2(fs, block, -1);
-	}
-	if (!code)
-		code = ext2fs_read_inode(fs, EXT2_ROOT_INO, &in);
-	if (!code)
-		code = ext2fs_bmap2(fs, EXT2_ROOT_INO, &in, NULL, 0, 0, NULL, &block);
-	if (!code)
-		ext2fs_block_alloc_stats2(fs, block, -1);
-	if (code)
-		return wdr_ext_error(error, code, "looking into the fresh ext volume");
-	ext2fs_inode_alloc_stats2(fs, EXT2_GOOD_OLD_FIRST_INO, -1, 1);
-	return true;
-}
-
 /* Its inode too: e2fsck looks at what is in the table, whatever the bitmap says. */
 static bool clear_lost_and_found(Build *b, GError **error)
 {

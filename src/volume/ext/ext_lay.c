@@ -194,3 +194,26 @@ bool wdr_ext_lay_empty(
 	ext2fs_free(fs);
 	return is_fine;
 }
+
+bool wdr_ext_drop_lost_and_found(ext2_filsys fs, GError **error)
+{
+	struct ext2_inode in;
+	blk64_t block = 0;
+
+	errcode_t code = ext2fs_read_inode(fs, EXT2_GOOD_OLD_FIRST_INO, &in);
+	for (unsigned i = 0; !code && i < EXT2_I_SIZE(&in) / fs->blocksize; i++) {
+		code = ext2fs_bmap2(fs, EXT2_GOOD_OLD_FIRST_INO, &in, NULL, 0, i, NULL, &block);
+		if (!code && block)
+			ext2fs_block_alloc_stats2(fs, block, -1);
+	}
+	if (!code)
+		code = ext2fs_read_inode(fs, EXT2_ROOT_INO, &in);
+	if (!code)
+		code = ext2fs_bmap2(fs, EXT2_ROOT_INO, &in, NULL, 0, 0, NULL, &block);
+	if (!code)
+		ext2fs_block_alloc_stats2(fs, block, -1);
+	if (code)
+		return wdr_ext_error(error, code, "looking into the fresh ext volume");
+	ext2fs_inode_alloc_stats2(fs, EXT2_GOOD_OLD_FIRST_INO, -1, 1);
+	return true;
+}
