@@ -53,6 +53,9 @@ static void set_up(void)
 	 * and large ones go back to the system at once. */
 	mallopt(M_ARENA_MAX, 2);
 	mallopt(M_MMAP_THRESHOLD, 64 * 1024);
+	/* The walk takes and gives back some hundred KiB again and again: not from the system. */
+	mallopt(M_TRIM_THRESHOLD, 1024 * 1024);
+	mallopt(M_TOP_PAD, 256 * 1024);
 }
 
 /* An answer that did not get out is none. A reader that has seen enough is no failure. */

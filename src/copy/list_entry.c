@@ -5,7 +5,8 @@
  * an entry anew. */
 #include "copy/list_entry.h"
 
-#include <errno.h>
+#include "base/cursor.h"
+
 #include <stdlib.h>
 #include <string.h>
 
@@ -19,46 +20,68 @@ void wdr_list_entry_clear(WdrListEntry *p)
 
 /* ---- from an entry ---- */
 
-static void hash_number(WdrHasher *h, uint64_t value)
-{
-	uint8_t bytes[8];
+/* What is to be hashed, gathered: most entries have a few numbers and no more. */
+typedef struct {
+	WdrHasher *hasher;
+	bool is_begun; /* the hasher has some of it */
+	size_t len;
+	uint8_t bytes[256];
+} Gathered;
 
-	for (size_t i = 0; i < sizeof(bytes); i++)
-		bytes[i] = (uint8_t)(value >> (8 * i));
-	wdr_hasher_add(h, bytes, sizeof(bytes));
+static void pour(Gathered *g)
+{
+	if (!g->is_begun)
+		wdr_hasher_reset(g->hasher);
+	g->is_begun = true;
+	wdr_hasher_add(g->hasher, g->bytes, g->len);
+	g->len = 0;
 }
 
-static void hash_bytes(WdrHasher *h, const void *data, size_t len)
+static void hash_number(Gathered *g, uint64_t value)
 {
-	hash_number(h, len);
-	if (len > 0)
-		wdr_hasher_add(h, data, len);
+	if (sizeof(g->bytes) - g->len < sizeof(value))
+		pour(g);
+	wdr_put_le64(g->bytes + g->len, value);
+	g->len += sizeof(value);
 }
 
-static void hash_time(WdrHasher *h, WdrTime t)
+static void hash_bytes(Gathered *g, const void *data, size_t len)
 {
-	hash_number(h, (uint64_t)t.sec);
-	hash_number(h, t.nsec);
+	hash_number(g, len);
+	if (len == 0)
+		return;
+	pour(g);
+	wdr_hasher_add(g->hasher, data, len);
 }
 
-static WdrHash metadata_hash(WdrHasher *h, const WdrEntry *e)
+static void hash_time(Gathered *g, WdrTime t)
 {
-	wdr_hasher_reset(h);
-	hash_number(h, e->flags);
-	hash_number(h, e->project);
-	hash_number(h, e->rdev_major);
-	hash_number(h, e->rdev_minor);
-	hash_time(h, e->crtime);
-	hash_bytes(h, e->target, e->target ? strlen(e->target) : 0);
+	hash_number(g, (uint64_t)t.sec);
+	hash_number(g, t.nsec);
+}
+
+static WdrHash metadata_hash(WdrHasher *hasher, const WdrEntry *e)
+{
+	Gathered g = { .hasher = hasher };
+
+	hash_number(&g, e->flags);
+	hash_number(&g, e->project);
+	hash_number(&g, e->rdev_major);
+	hash_number(&g, e->rdev_minor);
+	hash_time(&g, e->crtime);
+	hash_bytes(&g, e->target, e->target ? strlen(e->target) : 0);
 	for (size_t i = 0; i < e->n_xattrs; i++) {
-		hash_bytes(h, e->xattrs[i].name, strlen(e->xattrs[i].name));
-		hash_bytes(h, e->xattrs[i].value, e->xattrs[i].len);
+		hash_bytes(&g, e->xattrs[i].name, strlen(e->xattrs[i].name));
+		hash_bytes(&g, e->xattrs[i].value, e->xattrs[i].len);
 	}
 	if (e->fat.is_set) {
-		hash_number(h, e->fat.attributes);
-		hash_bytes(h, e->fat.name, sizeof(e->fat.name));
+		hash_number(&g, e->fat.attributes);
+		hash_bytes(&g, e->fat.name, sizeof(e->fat.name));
 	}
-	return wdr_hasher_result(h);
+	if (!g.is_begun)
+		return wdr_hash(g.bytes, g.len);
+	pour(&g);
+	return wdr_hasher_result(hasher);
 }
 
 void wdr_list_entry_describe(WdrHasher *hasher, const WdrCopied *c, WdrListEntry *ret)
@@ -185,16 +208,21 @@ static const char *after(const char *at, char end)
 	return at && *at == end ? at + 1 : NULL;
 }
 
-static const char *scan_number(const char *at, int base, uint64_t max, char end, uint64_t *ret)
+static const char *scan_number(const char *at, unsigned base, uint64_t max, char end, uint64_t *ret)
 {
-	char *stop = NULL;
+	uint64_t value = 0;
+	const char *digit = at;
 
-	/* strtoull() takes blanks and signs too. */
-	if (!at || !g_ascii_isdigit(*at))
+	for (; digit && *digit >= '0' && *digit < (char)('0' + base); digit++) {
+		unsigned add = (unsigned)(*digit - '0');
+		if (value > (max - add) / base)
+			return NULL;
+		value = value * base + add;
+	}
+	if (digit == at)
 		return NULL;
-	errno = 0;
-	*ret = strtoull(at, &stop, base);
-	return errno == 0 && *ret <= max ? after(stop, end) : NULL;
+	*ret = value;
+	return after(digit, end);
 }
 
 static const char *scan_time(const char *at, WdrTime *ret)

@@ -17,6 +17,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+enum { BUFFER_BYTES = 64 * 1024 };
 static const char header[] = "wanderitas-packing-list/2\t";
 
 struct WdrPacking {
@@ -33,9 +34,12 @@ struct WdrPacking {
 	const WdrReadBehind *behind; /* NULL: contents are all read */
 };
 
+/* Must come before the first line. */
 static WdrPacking *packing_new(const char *path, FILE *file)
 {
 	WdrPacking *p = g_new0(WdrPacking, 1);
+
+	setvbuf(file, NULL, _IOFBF, BUFFER_BYTES);
 
 	p->path = g_strdup(path);
 	p->file = file;
@@ -79,14 +83,13 @@ bool wdr_packing_create(const char *path, int64_t begun, WdrPacking **ret, GErro
 		return false;
 	if ((file = fdopen(fd, "w")))
 		wdr_fd_steal(&fd);
-	if (!file || fprintf(file, "%s%" G_GINT64_FORMAT "\n", header, begun) < 0) {
-		wdr_error_set_errno(error, errno, "creating the packing list %s", path);
-		if (file)
-			fclose(file);
-		return false;
-	}
-	*ret = packing_new(path, file);
-	(*ret)->begun = begun;
+	if (!file)
+		return wdr_error_set_errno(error, errno, "creating the packing list %s", path);
+	g_autoptr(WdrPacking) p = packing_new(path, file);
+	p->begun = begun;
+	if (fprintf(file, "%s%" G_GINT64_FORMAT "\n", header, begun) < 0)
+		return wdr_error_set_errno(error, errno, "creating the packing list %s", path);
+	*ret = g_steal_pointer(&p);
 	return true;
 }
 

@@ -3,7 +3,10 @@
  * A card answers few requests a second, whatever their size. Files tell where they lie, and when
  * one of them is read, what lies between it and the next ones is read with the same request, up to
  * 256 KiB. Longer requests would make the walk's own look-ups of folders wait. What was read before
- * a file's place was looked up does not serve that file: it may have been written in between. */
+ * a file's place was looked up does not serve that file: it may have been written in between.
+ *
+ * What is expected stands in groups of some thousand runs. Each is an array that is sorted when the
+ * first of it is read: a list that is always in order would cost more than all else here. */
 #include "volume/sweep.h"
 
 #include "base/text.h"
@@ -19,11 +22,15 @@ enum {
 	/* Reading over a gap costs less than a request of its own up to about this. */
 	GAP_BYTES = 32 * 1024,
 	ALIGN = 4096,
+	GROUP_RUNS = 2048,
 };
 
-typedef struct {
-	uint64_t at, len;
-} Extent;
+/* Under the sweep's lock. */
+struct WdrSweepGroup {
+	GArray *runs;   /* WdrSweptRun; len 0: it was read */
+	guint sorted;   /* so many of them, by place; others were told since */
+	unsigned users; /* contents, and the sweep itself while it adds to it */
+};
 
 typedef struct {
 	uint8_t *bytes;
@@ -39,7 +46,7 @@ struct WdrSweep {
 	GMutex lock;
 	GCond changed;
 	/* All below under the lock. */
-	GSequence *expected; /* Extent, by place */
+	WdrSweepGroup *open; /* that runs are added to; NULL: none */
 	Buffer buffers[BUFFERS];
 	uint64_t clock;
 };
@@ -49,10 +56,17 @@ WdrSweep *wdr_sweep_new(WdrBlockDev *dev)
 	WdrSweep *s = g_new0(WdrSweep, 1);
 
 	s->dev = dev;
-	s->expected = g_sequence_new(g_free);
 	g_mutex_init(&s->lock);
 	g_cond_init(&s->changed);
 	return s;
+}
+
+static void leave(WdrSweepGroup *group)
+{
+	if (!group || --group->users > 0)
+		return;
+	g_array_unref(group->runs);
+	g_free(group);
 }
 
 void wdr_sweep_free(WdrSweep *s)
@@ -61,19 +75,10 @@ void wdr_sweep_free(WdrSweep *s)
 		return;
 	for (size_t i = 0; i < BUFFERS; i++)
 		free(s->buffers[i].bytes);
-	g_sequence_free(s->expected);
+	leave(s->open);
 	g_mutex_clear(&s->lock);
 	g_cond_clear(&s->changed);
 	g_free(s);
-}
-
-static int by_place(const void *a, const void *b, void *data)
-{
-	const Extent *x = a;
-	const Extent *y = b;
-
-	(void)data;
-	return x->at < y->at ? -1 : x->at > y->at;
 }
 
 uint64_t wdr_sweep_moment(WdrSweep *s)
@@ -84,41 +89,93 @@ uint64_t wdr_sweep_moment(WdrSweep *s)
 	return moment;
 }
 
-void wdr_sweep_expect(WdrSweep *s, uint64_t at, uint64_t len)
+WdrSweepGroup *wdr_sweep_expect(WdrSweep *s, const WdrSweptRun *runs, size_t n)
 {
-	Extent *e = g_new(Extent, 1);
-
-	*e = (Extent){ at, len };
+	if (n == 0)
+		return NULL;
 	g_mutex_lock(&s->lock);
-	g_sequence_insert_sorted(s->expected, e, by_place, NULL);
+	if (s->open && s->open->runs->len >= GROUP_RUNS)
+		leave(g_steal_pointer(&s->open));
+	if (!s->open) {
+		s->open = g_new0(WdrSweepGroup, 1);
+		s->open->runs = g_array_new(FALSE, FALSE, sizeof(WdrSweptRun));
+		s->open->users = 1;
+	}
+	WdrSweepGroup *group = s->open;
+	g_array_append_vals(group->runs, runs, (guint)n);
+	group->users++;
+	g_mutex_unlock(&s->lock);
+	return group;
+}
+
+void wdr_sweep_forget(WdrSweep *s, WdrSweepGroup *group)
+{
+	if (!group)
+		return;
+	g_mutex_lock(&s->lock);
+	leave(group);
 	g_mutex_unlock(&s->lock);
 }
 
-void wdr_sweep_forget(WdrSweep *s, uint64_t at, uint64_t len)
+static int by_place(const void *a, const void *b)
 {
-	Extent e = { at, len };
+	const WdrSweptRun *x = a;
+	const WdrSweptRun *y = b;
 
-	g_mutex_lock(&s->lock);
-	GSequenceIter *found = g_sequence_lookup(s->expected, &e, by_place, NULL);
-	if (found)
-		g_sequence_remove(found);
-	g_mutex_unlock(&s->lock);
+	return x->at < y->at ? -1 : x->at > y->at;
+}
+
+/* While runs are still being added, sorting waits until there are many new ones. */
+static void sort(const WdrSweep *s, WdrSweepGroup *group)
+{
+	guint fresh = group->runs->len - group->sorted;
+
+	if (fresh == 0 || (group == s->open && fresh * 4 < group->sorted))
+		return;
+	g_array_sort(group->runs, by_place);
+	group->sorted = group->runs->len;
+}
+
+/* Of the sorted ones, the first at or behind a place. */
+static guint first_from(const WdrSweepGroup *group, uint64_t at)
+{
+	guint low = 0;
+	guint high = group->sorted;
+
+	while (low < high) {
+		guint middle = low + (high - low) / 2;
+		if (g_array_index(group->runs, WdrSweptRun, middle).at < at)
+			low = middle + 1;
+		else
+			high = middle;
+	}
+	return low;
 }
 
 /* Where a request that starts with [at, end) should end. */
-static uint64_t extend(const WdrSweep *s, uint64_t start, uint64_t at, uint64_t end)
+static uint64_t extend(WdrSweep *s, WdrSweepGroup *group, uint64_t start, uint64_t at, uint64_t end)
 {
-	Extent here = { at, 0 };
-	GSequenceIter *next = g_sequence_search(s->expected, &here, by_place, NULL);
-
-	for (; !g_sequence_iter_is_end(next); next = g_sequence_iter_next(next)) {
-		const Extent *e = g_sequence_get(next);
-		uint64_t up_to = e->at + e->len;
-		if (e->at > end + GAP_BYTES || up_to - start > REQUEST_BYTES)
+	if (group)
+		sort(s, group);
+	for (guint i = group ? first_from(group, at) : 0; group && i < group->sorted; i++) {
+		const WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
+		uint64_t up_to = r->at + r->len;
+		if (r->at > end + GAP_BYTES || up_to - start > REQUEST_BYTES)
 			break;
-		end = MAX(end, up_to);
+		end = r->len > 0 ? MAX(end, up_to) : end;
 	}
 	return MIN(wdr_round_up(end, ALIGN), wdr_blockdev_size(s->dev));
+}
+
+/* It is not read once more with its neighbours. */
+static void note_read(WdrSweepGroup *group, uint64_t at, uint64_t end)
+{
+	for (guint i = group ? first_from(group, at) : 0; group && i < group->sorted; i++) {
+		WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
+		if (r->at >= end)
+			break;
+		r->len = 0;
+	}
 }
 
 static Buffer *find(WdrSweep *s, uint64_t at, uint64_t len, uint64_t since)
@@ -145,10 +202,10 @@ static Buffer *oldest(WdrSweep *s)
 }
 
 /* Called under the lock, which is let go while the disk is read. */
-static bool fill(WdrSweep *s, Buffer *b, uint64_t at, uint64_t len)
+static bool fill(WdrSweep *s, WdrSweepGroup *group, Buffer *b, uint64_t at, uint64_t len)
 {
 	uint64_t start = wdr_round_down(at, ALIGN);
-	uint64_t end = extend(s, start, at, at + len);
+	uint64_t end = extend(s, group, start, at, at + len);
 
 	if (!b->bytes && posix_memalign((void **)&b->bytes, ALIGN, REQUEST_BYTES + 2 * ALIGN) != 0)
 		g_error("out of memory");
@@ -167,14 +224,15 @@ static bool fill(WdrSweep *s, Buffer *b, uint64_t at, uint64_t len)
 }
 
 /* A buffer with these bytes, in use by the caller; NULL: none is free, or the disk failed. */
-static Buffer *take(WdrSweep *s, uint64_t at, uint64_t len, uint64_t since)
+static Buffer *take(WdrSweep *s, WdrSweepGroup *group, uint64_t at, uint64_t len, uint64_t since)
 {
 	Buffer *b = NULL;
 
 	while ((b = find(s, at, len, since)) && b->is_reading)
 		g_cond_wait(&s->changed, &s->lock);
-	if (!b && (b = oldest(s)) && !fill(s, b, at, len))
+	if (!b && (b = oldest(s)) && !fill(s, group, b, at, len))
 		return NULL;
+	note_read(group, at, at + len);
 	if (b) {
 		b->users++;
 		b->used = ++s->clock;
@@ -182,12 +240,13 @@ static Buffer *take(WdrSweep *s, uint64_t at, uint64_t len, uint64_t since)
 	return b;
 }
 
-bool wdr_sweep_read(WdrSweep *s, void *buf, size_t len, uint64_t at, uint64_t since, GError **error)
+bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, size_t len, uint64_t at,
+	uint64_t since, GError **error)
 {
 	if (len > REQUEST_BYTES)
 		return wdr_blockdev_read(s->dev, buf, len, at, error);
 	g_mutex_lock(&s->lock);
-	Buffer *b = take(s, at, len, since);
+	Buffer *b = take(s, group, at, len, since);
 	g_mutex_unlock(&s->lock);
 	/* No buffer is free, or reading failed, perhaps beside what is wanted. */
 	if (!b)

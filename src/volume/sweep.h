@@ -14,10 +14,16 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrSweep, wdr_sweep_free)
 
 /* A moment: what was read from the disk before it does not count for whoever reads since then. */
 uint64_t wdr_sweep_moment(WdrSweep *s);
-/* These bytes will be asked for; until they are forgotten. Runs longer than WDR_SWEPT_BYTES_MAX are
- * read by requests of their own, and need not be told. */
-enum { WDR_SWEPT_BYTES_MAX = 256 * 1024 };
-void wdr_sweep_expect(WdrSweep *s, uint64_t at, uint64_t len);
-void wdr_sweep_forget(WdrSweep *s, uint64_t at, uint64_t len);
-bool wdr_sweep_read(WdrSweep *s, void *buf, size_t len, uint64_t at, uint64_t since,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Bytes that will be asked for. Runs longer than WDR_SWEPT_BYTES_MAX are read by requests of their
+ * own, and need not be told; nor all of a content that lies in many. */
+typedef struct {
+	uint64_t at, len;
+} WdrSweptRun;
+enum { WDR_SWEPT_BYTES_MAX = 256 * 1024, WDR_SWEPT_RUNS_MAX = 32 };
+/* Contents that are told one after the other, and will be read so, share a group. The caller has a
+ * part in it until it forgets it. NULL when n is 0. */
+typedef struct WdrSweepGroup WdrSweepGroup;
+WdrSweepGroup *wdr_sweep_expect(WdrSweep *s, const WdrSweptRun *runs, size_t n);
+void wdr_sweep_forget(WdrSweep *s, WdrSweepGroup *group);
+bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, size_t len, uint64_t at,
+	uint64_t since, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -14,6 +14,7 @@ typedef struct {
 	WdrContent content;
 	WdrBlockDev *dev;
 	WdrSweep *sweep; /* borrowed; NULL: none */
+	WdrSweepGroup *group;
 	bool is_careful; /* it failed */
 	uint64_t offset; /* of the volume */
 	uint32_t block_size;
@@ -52,10 +53,10 @@ static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, G
 	uint64_t at = c->offset + r->physical * c->block_size + c->pos;
 
 	if (c->sweep && !c->content.damage)
-		return wdr_sweep_read(c->sweep, buf, len, at, 0, error);
+		return wdr_sweep_read(c->sweep, c->group, buf, len, at, 0, error);
 	/* What large requests cannot read is asked for in smaller pieces, from here on in this
 	 * file. */
-	if (c->sweep && !c->is_careful && wdr_sweep_read(c->sweep, buf, len, at, 0, NULL))
+	if (c->sweep && !c->is_careful && wdr_sweep_read(c->sweep, c->group, buf, len, at, 0, NULL))
 		return true;
 	c->is_careful = true;
 	WdrCarefulRead careful = { wdr_read_device, c->dev, c->content.damage, at,
@@ -120,21 +121,26 @@ static uint64_t ext_places(const WdrContent *content)
 }
 
 /* Of runs that are worth being read together with others. */
-static void tell_sweep(const ExtContent *c, void (*tell)(WdrSweep *, uint64_t, uint64_t))
+static WdrSweepGroup *tell_sweep(const ExtContent *c)
 {
-	for (guint i = 0; c->sweep && i < c->runs->len; i++) {
+	WdrSweptRun runs[WDR_SWEPT_RUNS_MAX];
+	size_t n = 0;
+
+	for (guint i = 0; i < c->runs->len && n < WDR_SWEPT_RUNS_MAX; i++) {
 		const WdrExtRun *r = &g_array_index(c->runs, WdrExtRun, i);
 		uint64_t len = (uint64_t)r->count * c->block_size;
 		if (!r->is_unwritten && len <= WDR_SWEPT_BYTES_MAX)
-			tell(c->sweep, c->offset + r->physical * c->block_size, len);
+			runs[n++] = (WdrSweptRun){ c->offset + r->physical * c->block_size, len };
 	}
+	return wdr_sweep_expect(c->sweep, runs, n);
 }
 
 static void ext_content_free(WdrContent *content)
 {
 	ExtContent *c = WDR_DERIVED(content, ExtContent, content);
 
-	tell_sweep(c, wdr_sweep_forget);
+	if (c->sweep)
+		wdr_sweep_forget(c->sweep, c->group);
 	g_array_unref(c->runs);
 	g_free(c->inline_data);
 	g_free(c);
@@ -256,7 +262,8 @@ bool wdr_ext_content_open(
 		return false;
 	}
 	c->sweep = x->sweep;
-	tell_sweep(c, wdr_sweep_expect);
+	if (c->sweep)
+		c->group = tell_sweep(c);
 	if (c->runs->len)
 		entry->place = g_array_index(c->runs, WdrExtRun, 0).physical;
 	*ret = g_steal_pointer(&content);

@@ -120,13 +120,17 @@ static GArray *look_up(int fd, uint64_t fs_size, uint32_t flags)
 	return g_steal_pointer(&runs);
 }
 
-static void expect(WdrTree *t, const WdrTreePlace *p, void (*tell)(WdrSweep *, uint64_t, uint64_t))
+static WdrSweepGroup *expect(const WdrTree *t, const WdrTreePlace *p)
 {
-	for (guint i = 0; i < p->runs->len; i++) {
+	WdrSweptRun runs[WDR_SWEPT_RUNS_MAX];
+	size_t n = 0;
+
+	for (guint i = 0; i < p->runs->len && n < WDR_SWEPT_RUNS_MAX; i++) {
 		const WdrTreeRun *r = &g_array_index(p->runs, WdrTreeRun, i);
 		if (!r->is_unwritten && r->len <= WDR_SWEPT_BYTES_MAX)
-			tell(t->sweep, t->offset + r->physical, r->len);
+			runs[n++] = (WdrSweptRun){ t->offset + r->physical, r->len };
 	}
+	return wdr_sweep_expect(t->sweep, runs, n);
 }
 
 /* NULL: this file has to be read through the kernel. Files longer than WDR_SWEPT_BYTES_MAX have a
@@ -154,7 +158,7 @@ WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd)
 	p->size = st.stx_size;
 	p->changed = changed;
 	p->moment = wdr_sweep_moment(t->sweep);
-	expect(t, p, wdr_sweep_expect);
+	p->group = expect(t, p);
 	return p;
 }
 
@@ -162,7 +166,7 @@ void wdr_tree_place_free(WdrTree *t, WdrTreePlace *p)
 {
 	if (!p)
 		return;
-	expect(t, p, wdr_sweep_forget);
+	wdr_sweep_forget(t->sweep, p->group);
 	g_array_unref(p->runs);
 	g_free(p);
 }

@@ -54,6 +54,7 @@ typedef struct {
 	uint64_t size;
 	WdrTime changed;
 	uint64_t moment; /* of the sweep */
+	WdrSweepGroup *group;
 } WdrTreePlace;
 WdrTreePlace *wdr_tree_place_new(WdrTree *t, int fd); /* NULL: to be read through the kernel */
 void wdr_tree_place_free(WdrTree *t, WdrTreePlace *place);
