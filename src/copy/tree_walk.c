@@ -43,15 +43,19 @@ void wdr_reached_free(WdrReached *reached)
 	g_free(reached);
 }
 
+void wdr_slab_free(WdrSlab *slab)
+{
+	free(slab->bytes);
+	g_free(slab);
+}
+
 /* When a copy ends early; else their memory is used again. */
 static void chunk_free(WdrChunk *chunk)
 {
-	if (!chunk->slab) {
+	if (!chunk->slab)
 		wdr_stream_block_free(chunk->data);
-	} else if (--chunk->slab->users == 0) {
-		wdr_stream_block_free(chunk->slab->block);
-		g_free(chunk->slab);
-	}
+	else if (--chunk->slab->users == 0)
+		wdr_slab_free(chunk->slab);
 	wdr_reached_free(chunk->reached);
 	g_free(chunk);
 }

@@ -257,15 +257,15 @@ void wdr_copy_run_leave_slab(WdrCopyRun *r, WdrSlab *slab)
 {
 	if (--slab->users > 0)
 		return;
-	g_ptr_array_add(r->blocks, slab->block);
-	g_free(slab);
+	slab->used = 0;
+	g_ptr_array_add(r->slabs, slab);
 }
 
 void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
 {
 	g_clear_pointer(&chunk->reached, wdr_reached_free);
 	g_mutex_lock(&r->lock);
-	r->in_flight -= chunk->room;
+	r->in_flight -= MAX(chunk->room, WDR_CHUNK_COST_MIN);
 	if (chunk->slab)
 		wdr_copy_run_leave_slab(r, chunk->slab);
 	else
@@ -505,6 +505,7 @@ bool wdr_copy_volume(
 	g_queue_init(&r.batches);
 	g_queue_init(&r.to_read);
 	g_queue_init(&r.idle);
+	r.slabs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slab_free);
 	r.blocks = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_stream_block_free);
 	if (open)
 		(void)hand_over(&r, open);
@@ -521,6 +522,7 @@ bool wdr_copy_volume(
 	for (GList *link; (link = g_queue_pop_head_link(&r.idle));)
 		g_free(link->data);
 	g_ptr_array_unref(r.blocks);
+	g_ptr_array_unref(r.slabs);
 	GError *failure = r.failure;
 	if (!failure)
 		(void)wdr_tree_walk_short_links(r.walk, fix_links, &r, &failure);

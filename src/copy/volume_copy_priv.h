@@ -15,9 +15,9 @@ typedef struct {
 } WdrReached;
 void wdr_reached_free(WdrReached *reached);
 
-/* A block of memory of which each chunk of small files has a part. Under the copy's lock. */
+/* Memory of which each chunk of small files has a part. Under the copy's lock. */
 typedef struct {
-	uint8_t *block;
+	uint8_t *bytes; /* WDR_SLAB_BYTES, page-aligned */
 	size_t used;
 	unsigned users; /* chunks, and the reader that takes more of it */
 } WdrSlab;
@@ -26,7 +26,7 @@ typedef struct {
 typedef struct {
 	WdrPiece piece;
 	uint8_t *data;
-	size_t room;         /* bytes that data holds, and that count against the budget */
+	size_t room;         /* bytes that data holds */
 	WdrSlab *slab;       /* that data is a part of; NULL: data is a block */
 	WdrReached *reached; /* within the piece or before it; NULL: nothing since the last */
 	GList link;          /* in a queue of its file, or of idle ones */
@@ -126,6 +126,9 @@ bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
  */
 enum {
 	WDR_CHUNK_BYTES = WDR_STREAM_BLOCK_BYTES,
+	WDR_SLAB_BYTES = 128 * 1024,
+	WDR_CHUNK_COST_MIN =
+		32 * 1024, /* as much counts against the budget, so that few tiny files wait */
 	WDR_COPY_AHEAD_BYTES = 6 * 1024 * 1024, /* read ahead of the writer */
 };
 typedef struct {
@@ -146,11 +149,12 @@ typedef struct {
 	GError *failure;         /* the first one */
 	atomic_bool wants_state; /* the planner shall add the state of the walk to its next batch */
 	gint read_failures;      /* in a row; atomic */
-	size_t in_flight;        /* bytes of room in chunks that were not yet written */
+	size_t in_flight;        /* bytes that chunks cost which were not yet written */
 	/* To be used again: fresh memory costs as much as copying it. */
 	GQueue idle;       /* WdrChunk, without memory */
 	GPtrArray *blocks; /* of WDR_CHUNK_BYTES */
-	uint64_t turn;     /* of the file that the writer is at */
+	GPtrArray *slabs;
+	uint64_t turn; /* of the file that the writer is at */
 	uint64_t read_bytes, entries;
 	int64_t waited_for_target; /* microseconds, of all readers */
 	GCond over;                /* ends the reporter: */
@@ -168,6 +172,7 @@ void wdr_copy_run_wake_readers(WdrCopyRun *r);
 void wdr_copy_run_wake_writer(WdrCopyRun *r);
 /* Takes a chunk that is done with. */
 void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk);
+void wdr_slab_free(WdrSlab *slab);
 /* Under the lock: one of its users is done with it. */
 void wdr_copy_run_leave_slab(WdrCopyRun *r, WdrSlab *slab);
 /* A reader's thread; data is the WdrCopyRun. */

@@ -11,8 +11,8 @@
 #include <stdlib.h>
 
 enum {
-	SMALL_BYTES = 128 * 1024, /* most files are smaller */
-	CHUNK_ALIGN = 4096,       /* so that reads past the page cache need no copy */
+	SMALL_BYTES = 64 * 1024, /* most files are smaller */
+	CHUNK_ALIGN = 4096,      /* so that reads past the page cache need no copy */
 	WAKE_AT_FILES = 16,
 };
 
@@ -77,19 +77,31 @@ static uint8_t *take_block(WdrCopyRun *r)
 	return n > 0 ? g_ptr_array_steal_index_fast(r->blocks, n - 1) : wdr_stream_block_new();
 }
 
+static WdrSlab *take_slab(WdrCopyRun *r)
+{
+	guint n = r->slabs->len;
+
+	if (n > 0)
+		return g_ptr_array_steal_index_fast(r->slabs, n - 1);
+	WdrSlab *slab = g_new0(WdrSlab, 1);
+	slab->bytes = aligned_alloc(CHUNK_ALIGN, WDR_SLAB_BYTES);
+	if (!slab->bytes)
+		g_error("out of memory");
+	return slab;
+}
+
 static void take_part(WdrCopyRun *r, Reader *own, WdrChunk *chunk)
 {
 	WdrSlab *slab = own->slab;
 
-	if (!slab || WDR_CHUNK_BYTES - slab->used < chunk->room) {
+	if (!slab || WDR_SLAB_BYTES - slab->used < chunk->room) {
 		if (slab)
 			wdr_copy_run_leave_slab(r, slab);
-		slab = own->slab = g_new0(WdrSlab, 1);
-		slab->block = take_block(r);
+		slab = own->slab = take_slab(r);
 		slab->users = 1;
 	}
 	chunk->slab = slab;
-	chunk->data = slab->block + slab->used;
+	chunk->data = slab->bytes + slab->used;
 	slab->used += chunk->room;
 	slab->users++;
 }
@@ -105,7 +117,7 @@ static WdrChunk *take_chunk(WdrCopyRun *r, Reader *own, size_t room)
 		chunk->data = take_block(r);
 	else
 		take_part(r, own, chunk);
-	r->in_flight += room;
+	r->in_flight += MAX(room, WDR_CHUNK_COST_MIN);
 	return chunk;
 }
 

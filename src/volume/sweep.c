@@ -152,12 +152,14 @@ static guint first_from(const WdrSweepGroup *group, uint64_t at)
 	return low;
 }
 
-/* Where a request that starts with [at, end) should end. */
-static uint64_t extend(WdrSweep *s, WdrSweepGroup *group, uint64_t start, uint64_t at, uint64_t end)
+/* Where a request that starts at `start`, for this run, should end. */
+static uint64_t extend(const WdrSweep *s, WdrSweepGroup *group, uint64_t start, WdrSweptRun run)
 {
+	uint64_t end = run.at + run.len;
+
 	if (group)
 		sort(s, group);
-	for (guint i = group ? first_from(group, at) : 0; group && i < group->sorted; i++) {
+	for (guint i = group ? first_from(group, run.at) : 0; group && i < group->sorted; i++) {
 		const WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
 		uint64_t up_to = r->at + r->len;
 		if (r->at > end + GAP_BYTES || up_to - start > REQUEST_BYTES)
@@ -168,11 +170,11 @@ static uint64_t extend(WdrSweep *s, WdrSweepGroup *group, uint64_t start, uint64
 }
 
 /* It is not read once more with its neighbours. */
-static void note_read(WdrSweepGroup *group, uint64_t at, uint64_t end)
+static void note_read(WdrSweepGroup *group, WdrSweptRun run)
 {
-	for (guint i = group ? first_from(group, at) : 0; group && i < group->sorted; i++) {
+	for (guint i = group ? first_from(group, run.at) : 0; group && i < group->sorted; i++) {
 		WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
-		if (r->at >= end)
+		if (r->at >= run.at + run.len)
 			break;
 		r->len = 0;
 	}
@@ -202,10 +204,10 @@ static Buffer *oldest(WdrSweep *s)
 }
 
 /* Called under the lock, which is let go while the disk is read. */
-static bool fill(WdrSweep *s, WdrSweepGroup *group, Buffer *b, uint64_t at, uint64_t len)
+static bool fill(WdrSweep *s, WdrSweepGroup *group, Buffer *b, WdrSweptRun run)
 {
-	uint64_t start = wdr_round_down(at, ALIGN);
-	uint64_t end = extend(s, group, start, at, at + len);
+	uint64_t start = wdr_round_down(run.at, ALIGN);
+	uint64_t end = extend(s, group, start, run);
 
 	if (!b->bytes && posix_memalign((void **)&b->bytes, ALIGN, REQUEST_BYTES + 2 * ALIGN) != 0)
 		g_error("out of memory");
@@ -224,15 +226,15 @@ static bool fill(WdrSweep *s, WdrSweepGroup *group, Buffer *b, uint64_t at, uint
 }
 
 /* A buffer with these bytes, in use by the caller; NULL: none is free, or the disk failed. */
-static Buffer *take(WdrSweep *s, WdrSweepGroup *group, uint64_t at, uint64_t len, uint64_t since)
+static Buffer *take(WdrSweep *s, WdrSweepGroup *group, WdrSweptRun run, uint64_t since)
 {
 	Buffer *b = NULL;
 
-	while ((b = find(s, at, len, since)) && b->is_reading)
+	while ((b = find(s, run.at, run.len, since)) && b->is_reading)
 		g_cond_wait(&s->changed, &s->lock);
-	if (!b && (b = oldest(s)) && !fill(s, group, b, at, len))
+	if (!b && (b = oldest(s)) && !fill(s, group, b, run))
 		return NULL;
-	note_read(group, at, at + len);
+	note_read(group, run);
 	if (b) {
 		b->users++;
 		b->used = ++s->clock;
@@ -240,18 +242,20 @@ static Buffer *take(WdrSweep *s, WdrSweepGroup *group, uint64_t at, uint64_t len
 	return b;
 }
 
-bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, size_t len, uint64_t at,
-	uint64_t since, GError **error)
+bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, WdrSweptRun run, uint64_t since,
+	GError **error)
 {
+	size_t len = (size_t)run.len;
+
 	if (len > REQUEST_BYTES)
-		return wdr_blockdev_read(s->dev, buf, len, at, error);
+		return wdr_blockdev_read(s->dev, buf, len, run.at, error);
 	g_mutex_lock(&s->lock);
-	Buffer *b = take(s, group, at, len, since);
+	Buffer *b = take(s, group, run, since);
 	g_mutex_unlock(&s->lock);
 	/* No buffer is free, or reading failed, perhaps beside what is wanted. */
 	if (!b)
-		return wdr_blockdev_read(s->dev, buf, len, at, error);
-	memcpy(buf, b->bytes + (at - b->at), len);
+		return wdr_blockdev_read(s->dev, buf, len, run.at, error);
+	memcpy(buf, b->bytes + (run.at - b->at), len);
 	g_mutex_lock(&s->lock);
 	b->users--;
 	g_mutex_unlock(&s->lock);

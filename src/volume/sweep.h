@@ -25,5 +25,5 @@ enum { WDR_SWEPT_BYTES_MAX = 256 * 1024, WDR_SWEPT_RUNS_MAX = 32 };
 typedef struct WdrSweepGroup WdrSweepGroup;
 WdrSweepGroup *wdr_sweep_expect(WdrSweep *s, const WdrSweptRun *runs, size_t n);
 void wdr_sweep_forget(WdrSweep *s, WdrSweepGroup *group);
-bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, size_t len, uint64_t at,
-	uint64_t since, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, WdrSweptRun run, uint64_t since,
+	GError **error) G_GNUC_WARN_UNUSED_RESULT;

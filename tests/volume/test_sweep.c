@@ -59,7 +59,7 @@ static void expect_right(
 {
 	g_autofree uint8_t *buf = g_malloc(len);
 
-	sup_ok(wdr_sweep_read(s, group, buf, len, at, since, &error));
+	sup_ok(wdr_sweep_read(s, group, buf, (WdrSweptRun){ at, len }, since, &error));
 	for (size_t i = 0; i < len; i++)
 		ck_assert_uint_eq(buf[i], byte_at(c, at + i));
 }
@@ -178,8 +178,8 @@ START_TEST(a_bad_place_hurts_itself_alone)
 		if (i != 2)
 			expect_right(&c, s, groups[i], i * 4096, 4096, 0);
 	}
-	sup_fails(
-		WDR_ERROR_IO, "reading", wdr_sweep_read(s, groups[2], buf, 4096, 8192, 0, &error));
+	sup_fails(WDR_ERROR_IO, "reading",
+		wdr_sweep_read(s, groups[2], buf, (WdrSweptRun){ 8192, 4096 }, 0, &error));
 	for (size_t i = 0; i < 4; i++)
 		wdr_sweep_forget(s, groups[i]);
 }

@@ -51,12 +51,13 @@ bool wdr_ext_inline_data(Ext *x, ext2_ino_t ino, uint64_t size, uint8_t **ret, G
 static bool read_run(ExtContent *c, const WdrExtRun *r, void *buf, size_t len, GError **error)
 {
 	uint64_t at = c->offset + r->physical * c->block_size + c->pos;
+	const WdrSweptRun run = { at, len };
 
 	if (c->sweep && !c->content.damage)
-		return wdr_sweep_read(c->sweep, c->group, buf, len, at, 0, error);
+		return wdr_sweep_read(c->sweep, c->group, buf, run, 0, error);
 	/* What large requests cannot read is asked for in smaller pieces, from here on in this
 	 * file. */
-	if (c->sweep && !c->is_careful && wdr_sweep_read(c->sweep, c->group, buf, len, at, 0, NULL))
+	if (c->sweep && !c->is_careful && wdr_sweep_read(c->sweep, c->group, buf, run, 0, NULL))
 		return true;
 	c->is_careful = true;
 	WdrCarefulRead careful = { wdr_read_device, c->dev, c->content.damage, at,

@@ -73,10 +73,10 @@ static bool next_from_disk(TreeContent *c, void *buf, size_t cap, WdrPiece *ret)
 		if (from >= to)
 			continue;
 		uint64_t len = r->is_unwritten ? to - from : MIN(to - from, cap);
-		if (!r->is_unwritten &&
-			!wdr_sweep_read(c->tree->sweep, c->place->group, buf, (size_t)len,
-				c->tree->offset + r->physical + (from - r->logical),
-				c->place->moment, NULL))
+		const WdrSweptRun run = { c->tree->offset + r->physical + (from - r->logical),
+			len };
+		if (!r->is_unwritten && !wdr_sweep_read(c->tree->sweep, c->place->group, buf, run,
+						c->place->moment, NULL))
 			return false;
 		if (!wdr_tree_place_still_holds(c->place, c->fd))
 			return false;
