@@ -1,5 +1,6 @@
 #include "support.h"
 
+#include "disk/buffers.h"
 #include "base/cleanup.h"
 #include "base/hash.h"
 #include "base/io.h"
@@ -31,6 +32,8 @@ void sup_setup(void)
 
 void sup_teardown(void)
 {
+	/* They are mapped, not allocated: the sanitizers would not miss them. */
+	ck_assert_uint_eq(wdr_buffers_in_use(), 0);
 	wdr_world_free(the_world);
 	wdr_remove_folder(folder);
 	g_ptr_array_unref(paths);

@@ -16,6 +16,7 @@
 #include "base/stop.h"
 #include "base/text.h"
 #include "copy/volume_copy.h"
+#include "disk/buffers.h"
 #include "disk/spot_checks.h"
 
 #include <stdatomic.h>
@@ -29,7 +30,7 @@ enum {
 	 */
 	FLUSH_SHARE_MAX = 8,
 	FLUSH_SHARE_MIN = 32,
-	WINDOW_BYTES = 1024 * 1024,
+	WINDOW_BYTES = WDR_BUFFER_BYTES,
 	SAMPLE_BYTES = 4096,
 	REPORT_EVERY_US = 200000,
 };
@@ -62,8 +63,8 @@ struct WdrReadBehind {
 	GArray *known; /* uint64_t for each id: the fold; 0: nobody vouches for it */
 	WdrSpots *sample;
 	WdrHasher *hasher;
-	uint64_t pos;          /* bytes that it was given of a file */
-	uint8_t *raw, *window; /* aligned, of WINDOW_BYTES */
+	uint64_t pos;    /* bytes that it was given of a file */
+	uint8_t *window; /* of WINDOW_BYTES */
 	uint64_t window_at;
 	size_t window_len;
 };
@@ -279,8 +280,7 @@ WdrReadBehind *wdr_read_behind_new(
 	b->known = g_array_new(FALSE, TRUE, sizeof(uint64_t));
 	b->sample = wdr_spots_new(medium);
 	b->hasher = wdr_hasher_new();
-	b->raw = g_malloc(WINDOW_BYTES + WDR_DIRECT_BYTES);
-	b->window = wdr_blockdev_aligned(b->raw);
+	b->window = wdr_buffer_new();
 	b->thread = g_thread_new("read behind", behind_thread, b);
 	return b;
 }
@@ -306,7 +306,7 @@ void wdr_read_behind_free(WdrReadBehind *b)
 	g_array_unref(b->known);
 	wdr_spots_free(b->sample);
 	wdr_hasher_free(b->hasher);
-	g_free(b->raw);
+	wdr_buffer_free(b->window);
 	g_free(b);
 }
 

@@ -53,7 +53,7 @@ void wdr_slab_free(WdrSlab *slab)
 static void chunk_free(WdrChunk *chunk)
 {
 	if (!chunk->slab)
-		wdr_stream_block_free(chunk->data);
+		wdr_buffer_free(chunk->data);
 	else if (--chunk->slab->users == 0)
 		wdr_slab_free(chunk->slab);
 	wdr_reached_free(chunk->reached);

@@ -269,7 +269,7 @@ void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
 	if (chunk->slab)
 		wdr_copy_run_leave_slab(r, chunk->slab);
 	else
-		g_ptr_array_add(r->blocks, chunk->data);
+		g_ptr_array_add(r->buffers, chunk->data);
 	chunk->data = NULL;
 	chunk->slab = NULL;
 	g_queue_push_head_link(&r->idle, &chunk->link);
@@ -309,10 +309,10 @@ static bool put_chunk(
 
 	if (piece.len == 0)
 		return true;
-	bool is_block = !c->slab && !piece.is_unwritten && b->ops->give;
+	bool is_buffer = !c->slab && !piece.is_unwritten && b->ops->give;
 	if (mark == 0 || mark >= job->entry.size)
-		return is_block ? b->ops->give(b, &piece, &c->data, error)
-				: b->ops->piece(b, &piece, c->data, error);
+		return is_buffer ? b->ops->give(b, &piece, &c->data, error)
+				 : b->ops->piece(b, &piece, c->data, error);
 	head.len = mark > piece.offset ? MIN(piece.len, mark - piece.offset) : 0;
 	if ((head.len > 0 && !b->ops->piece(b, &head, c->data, error)) ||
 		!make_checkpoint(r, w, job, c->reached, error))
@@ -506,7 +506,7 @@ bool wdr_copy_volume(
 	g_queue_init(&r.to_read);
 	g_queue_init(&r.idle);
 	r.slabs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slab_free);
-	r.blocks = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_stream_block_free);
+	r.buffers = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_buffer_free);
 	if (open)
 		(void)hand_over(&r, open);
 	GThread *planner = g_thread_new("planner", plan_thread, &r);
@@ -521,7 +521,7 @@ bool wdr_copy_volume(
 	g_queue_clear_full(&r.batches, (GDestroyNotify)wdr_batch_free);
 	for (GList *link; (link = g_queue_pop_head_link(&r.idle));)
 		g_free(link->data);
-	g_ptr_array_unref(r.blocks);
+	g_ptr_array_unref(r.buffers);
 	g_ptr_array_unref(r.slabs);
 	GError *failure = r.failure;
 	if (!failure)

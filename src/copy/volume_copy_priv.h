@@ -4,7 +4,7 @@
 #pragma once
 
 #include "copy/volume_copy.h"
-#include "disk/stream.h"
+#include "disk/buffers.h"
 
 #include <stdatomic.h>
 
@@ -27,7 +27,7 @@ typedef struct {
 	WdrPiece piece;
 	uint8_t *data;
 	size_t room;         /* bytes that data holds */
-	WdrSlab *slab;       /* that data is a part of; NULL: data is a block */
+	WdrSlab *slab;       /* that data is a part of; NULL: data is a buffer */
 	WdrReached *reached; /* within the piece or before it; NULL: nothing since the last */
 	GList link;          /* in a queue of its file, or of idle ones */
 } WdrChunk;
@@ -125,7 +125,7 @@ bool wdr_copy_restore(WdrTreeWalk *walk, GVariant *state, WdrBatch **ret_open,
  * at once.
  */
 enum {
-	WDR_CHUNK_BYTES = WDR_STREAM_BLOCK_BYTES,
+	WDR_CHUNK_BYTES = WDR_BUFFER_BYTES,
 	WDR_SLAB_BYTES = 128 * 1024,
 	WDR_CHUNK_COST_MIN =
 		32 * 1024, /* as much counts against the budget, so that few tiny files wait */
@@ -151,8 +151,8 @@ typedef struct {
 	gint read_failures;      /* in a row; atomic */
 	size_t in_flight;        /* bytes that chunks cost which were not yet written */
 	/* To be used again: fresh memory costs as much as copying it. */
-	GQueue idle;       /* WdrChunk, without memory */
-	GPtrArray *blocks; /* of WDR_CHUNK_BYTES */
+	GQueue idle;        /* WdrChunk, without memory */
+	GPtrArray *buffers; /* of WDR_CHUNK_BYTES */
 	GPtrArray *slabs;
 	uint64_t turn; /* of the file that the writer is at */
 	uint64_t read_bytes, entries;

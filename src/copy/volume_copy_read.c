@@ -70,11 +70,11 @@ typedef struct {
 
 /* The rest of these functions are called under the lock. */
 
-static uint8_t *take_block(WdrCopyRun *r)
+static uint8_t *take_buffer(WdrCopyRun *r)
 {
-	guint n = r->blocks->len;
+	guint n = r->buffers->len;
 
-	return n > 0 ? g_ptr_array_steal_index_fast(r->blocks, n - 1) : wdr_stream_block_new();
+	return n > 0 ? g_ptr_array_steal_index_fast(r->buffers, n - 1) : wdr_buffer_new();
 }
 
 static WdrSlab *take_slab(WdrCopyRun *r)
@@ -114,7 +114,7 @@ static WdrChunk *take_chunk(WdrCopyRun *r, Reader *own, size_t room)
 	chunk->link.data = chunk;
 	chunk->room = room;
 	if (room == WDR_CHUNK_BYTES)
-		chunk->data = take_block(r);
+		chunk->data = take_buffer(r);
 	else
 		take_part(r, own, chunk);
 	r->in_flight += MAX(room, WDR_CHUNK_COST_MIN);
@@ -288,7 +288,7 @@ static bool read_job(WdrCopyRun *r, WdrJob *job, Reader *own, GError **error)
 void *wdr_copy_read_thread(void *data)
 {
 	WdrCopyRun *r = data;
-	WdrChunk beyond = { .data = wdr_stream_block_new(), .room = CHUNK_ALIGN };
+	WdrChunk beyond = { .data = g_malloc(CHUNK_ALIGN), .room = CHUNK_ALIGN };
 	Reader own = { .hasher = wdr_hasher_new(), .beyond = &beyond };
 	GError *error = NULL;
 
@@ -297,7 +297,7 @@ void *wdr_copy_read_thread(void *data)
 			wdr_copy_run_fail(r, error);
 	}
 	wdr_hasher_free(own.hasher);
-	wdr_stream_block_free(beyond.data);
+	g_free(beyond.data);
 	wdr_reached_free(beyond.reached);
 	g_mutex_lock(&r->lock);
 	if (own.slab)

@@ -1,24 +1,23 @@
 /* Gathers small writes into large requests, carried out by a thread.
  *
  * The builders write files one after the other, in rising places. Flash is slow for small requests,
- * so adjoining writes are put together in a request of several blocks of memory, and a thread
+ * so adjoining writes are put together in a request of several buffers of memory, and a thread
  * writes full requests while the next one is filled. Small pieces are copied into a block; a block
  * that is full already is taken as it is, and the caller gets another. A failure is kept, and the
  * next call to write or drain reports it. `done` counts a request only after the write returned,
  * and past the page cache that is when the medium has taken it. */
 #include "disk/stream.h"
 
-#include <stdlib.h>
 #include <string.h>
 #include <sys/uio.h>
 
 enum {
 	PAGE = 4096,
 	REQUEST_BYTES = 2 * 1024 * 1024,
-	/* Blocks of a request may be partly filled. Some must be left for the request that is being
-	 * written. */
-	REQUEST_BLOCKS = 8,
-	BLOCKS = 12,
+	/* Buffers of a request may be partly filled. Some must be left for the request that is
+	 * being written. */
+	REQUEST_BUFFERS = 4,
+	BUFFERS = 7, /* with the one for reading back, two huge pages */
 	/* Copying less is cheaper than a request with more pieces. */
 	GIVE_BYTES_MIN = 64 * 1024,
 };
@@ -28,8 +27,8 @@ typedef struct {
 	uint64_t offset;
 	size_t len;
 	unsigned n;
-	struct iovec pieces[REQUEST_BLOCKS]; /* what is filled of: */
-	uint8_t *blocks[REQUEST_BLOCKS];
+	struct iovec pieces[REQUEST_BUFFERS]; /* what is filled of: */
+	uint8_t *buffers[REQUEST_BUFFERS];
 } Request;
 
 struct WdrStream {
@@ -38,26 +37,12 @@ struct WdrStream {
 	void *data;
 	uint64_t handed;    /* bytes */
 	Request *filling;   /* NULL: none */
-	GAsyncQueue *empty; /* blocks */
+	GAsyncQueue *empty; /* buffers */
 	GAsyncQueue *full;  /* Request; the stream itself as the end mark */
 	GThread *thread;
 	GMutex lock;
 	GError *failure; /* under lock */
 };
-
-uint8_t *wdr_stream_block_new(void)
-{
-	uint8_t *block = aligned_alloc(PAGE, WDR_STREAM_BLOCK_BYTES);
-
-	if (!block)
-		g_error("out of memory");
-	return block;
-}
-
-void wdr_stream_block_free(uint8_t *block)
-{
-	free(block);
-}
 
 static void write_request(WdrStream *s, const Request *q)
 {
@@ -83,7 +68,7 @@ static void write_request(WdrStream *s, const Request *q)
 static void end_request(WdrStream *s, Request *q)
 {
 	for (unsigned i = 0; i < q->n; i++)
-		g_async_queue_push_front(s->empty, q->blocks[i]);
+		g_async_queue_push_front(s->empty, q->buffers[i]);
 	g_free(q);
 }
 
@@ -110,8 +95,8 @@ WdrStream *wdr_stream_new(WdrBlockDev *dev, WdrStreamDone done, void *data)
 	s->empty = g_async_queue_new();
 	s->full = g_async_queue_new();
 	g_mutex_init(&s->lock);
-	for (unsigned i = 0; i < BLOCKS; i++)
-		g_async_queue_push(s->empty, wdr_stream_block_new());
+	for (unsigned i = 0; i < BUFFERS; i++)
+		g_async_queue_push(s->empty, wdr_buffer_new());
 	s->thread = g_thread_new("stream", write_thread, s);
 	return s;
 }
@@ -138,8 +123,8 @@ static Request *fit_request(WdrStream *s, uint64_t offset)
 {
 	const Request *q = s->filling;
 
-	if (q &&
-		(q->offset + q->len != offset || q->n == REQUEST_BLOCKS || q->len >= REQUEST_BYTES))
+	if (q && (q->offset + q->len != offset || q->n == REQUEST_BUFFERS ||
+			 q->len >= REQUEST_BYTES))
 		send_filling(s);
 	if (!s->filling) {
 		s->filling = g_new0(Request, 1);
@@ -149,10 +134,10 @@ static Request *fit_request(WdrStream *s, uint64_t offset)
 }
 
 /* In memory, the first byte is placed within its page as it is on the disk. */
-static void add_block(Request *q, uint8_t *block, size_t len, uint64_t offset)
+static void add_buffer(Request *q, uint8_t *buffer, size_t len, uint64_t offset)
 {
-	q->blocks[q->n] = block;
-	q->pieces[q->n] = (struct iovec){ block + offset % PAGE, len };
+	q->buffers[q->n] = buffer;
+	q->pieces[q->n] = (struct iovec){ buffer + offset % PAGE, len };
 	q->n++;
 	q->len += len;
 }
@@ -164,7 +149,7 @@ static size_t room_for(const Request *q, uint64_t offset, uint8_t **ret)
 		return 0;
 	const struct iovec *last = &q->pieces[q->n - 1];
 	*ret = (uint8_t *)last->iov_base + last->iov_len;
-	return (size_t)(q->blocks[q->n - 1] + WDR_STREAM_BLOCK_BYTES - *ret);
+	return (size_t)(q->buffers[q->n - 1] + WDR_BUFFER_BYTES - *ret);
 }
 
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset, GError **error)
@@ -177,7 +162,7 @@ bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset
 		size_t part = MIN(len, room_for(s->filling, offset, &to));
 		if (part == 0) {
 			Request *q = fit_request(s, offset);
-			add_block(q, g_async_queue_pop(s->empty), 0, offset);
+			add_buffer(q, g_async_queue_pop(s->empty), 0, offset);
 			if (!check(s, error))
 				return false;
 			continue;
@@ -192,15 +177,15 @@ bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset
 	return true;
 }
 
-bool wdr_stream_give(WdrStream *s, uint8_t **block, size_t len, uint64_t offset, GError **error)
+bool wdr_stream_give(WdrStream *s, uint8_t **buffer, size_t len, uint64_t offset, GError **error)
 {
 	if (len < GIVE_BYTES_MIN || offset % PAGE != 0)
-		return wdr_stream_write(s, *block, len, offset, error);
+		return wdr_stream_write(s, *buffer, len, offset, error);
 	Request *q = fit_request(s, offset);
 	uint8_t *other = g_async_queue_pop(s->empty);
 	s->handed += len;
-	add_block(q, *block, len, offset);
-	*block = other;
+	add_buffer(q, *buffer, len, offset);
+	*buffer = other;
 	return check(s, error);
 }
 
@@ -211,14 +196,14 @@ uint64_t wdr_stream_handed(const WdrStream *s)
 
 bool wdr_stream_drain(WdrStream *s, GError **error)
 {
-	void *blocks[BLOCKS];
+	void *buffers[BUFFERS];
 
 	send_filling(s);
 	/* With every block back in our hands nothing is under way. */
-	for (unsigned i = 0; i < BLOCKS; i++)
-		blocks[i] = g_async_queue_pop(s->empty);
-	for (unsigned i = 0; i < BLOCKS; i++)
-		g_async_queue_push(s->empty, blocks[i]);
+	for (unsigned i = 0; i < BUFFERS; i++)
+		buffers[i] = g_async_queue_pop(s->empty);
+	for (unsigned i = 0; i < BUFFERS; i++)
+		g_async_queue_push(s->empty, buffers[i]);
 	return check(s, error);
 }
 
@@ -231,7 +216,7 @@ void wdr_stream_free(WdrStream *s)
 	if (s->filling)
 		end_request(s, s->filling);
 	for (void *block; (block = g_async_queue_try_pop(s->empty));)
-		wdr_stream_block_free(block);
+		wdr_buffer_free(block);
 	g_async_queue_unref(s->empty);
 	g_async_queue_unref(s->full);
 	g_clear_error(&s->failure);

@@ -4,25 +4,21 @@
 #pragma once
 
 #include "disk/blockdev.h"
+#include "disk/buffers.h"
 
 typedef struct WdrStream WdrStream;
-
-/* Memory comes in blocks of this size, which begin at a page. */
-enum { WDR_STREAM_BLOCK_BYTES = 512 * 1024 };
-uint8_t *wdr_stream_block_new(void);
-void wdr_stream_block_free(uint8_t *block);
 
 /* Called by the writing thread once `bytes` more are with the medium. */
 typedef void (*WdrStreamDone)(void *data, uint64_t bytes);
 
-/* dev is borrowed. 6 MiB of memory. */
+/* dev is borrowed. 4 MiB of memory. */
 WdrStream *wdr_stream_new(WdrBlockDev *dev, WdrStreamDone done, void *data);
 /* An error of an earlier request is reported by the next call, whichever that is. */
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* The same of `len` bytes at the start of a block, without copying them where that pays: *block is
- * then exchanged for another. */
-bool wdr_stream_give(WdrStream *s, uint8_t **block, size_t len, uint64_t offset,
+/* The same of `len` bytes at the start of a buffer (disk/buffers.h), without copying them where
+ * that pays: *buffer is then exchanged for another. */
+bool wdr_stream_give(WdrStream *s, uint8_t **buffer, size_t len, uint64_t offset,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Bytes that were handed over so far; `done` counts up to it. Only the caller of the writes may
  * ask. */

@@ -18,7 +18,7 @@ enum {
 	/* Long enough for a card's sequential speed, short enough that a look-up of the file system
 	 * that has to wait behind one does not wait long. */
 	REQUEST_BYTES = WDR_SWEPT_BYTES_MAX,
-	BUFFERS = 16,
+	BUFFERS = 8,
 	/* Reading over a gap costs less than a request of its own up to about this. */
 	GAP_BYTES = 32 * 1024,
 	ALIGN = 4096,

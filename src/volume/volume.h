@@ -285,9 +285,9 @@ typedef struct {
 	bool (*begin_file)(
 		WdrBuilder *b, const WdrBuildNode *at, const WdrEntry *entry, GError **error);
 	bool (*piece)(WdrBuilder *b, const WdrPiece *piece, const void *data, GError **error);
-	/* A piece of data at the start of a block of the stream's (disk/stream.h), which may be
-	 * exchanged for another. NULL: piece does. */
-	bool (*give)(WdrBuilder *b, const WdrPiece *piece, uint8_t **block, GError **error);
+	/* A piece of data at the start of a buffer (disk/buffers.h), which may be exchanged for
+	 * another. NULL: piece does. */
+	bool (*give)(WdrBuilder *b, const WdrPiece *piece, uint8_t **buffer, GError **error);
 	bool (*end_file)(WdrBuilder *b, GError **error);
 	/* Of the file that was begun last, ended or not; runs are appended to ret->runs. NULL:
 	 * places are not told. */

@@ -2,8 +2,10 @@
 
 Suite *suite_failure_clues(void);
 Suite *suite_blockdev(void);
+Suite *suite_buffers(void);
 Suite *suite_parttable(void);
 Suite *suite_disks(void);
 Suite *suite_link(void);
 
-SUITE_MAIN(suite_blockdev(), suite_parttable(), suite_disks(), suite_failure_clues(), suite_link())
+SUITE_MAIN(suite_blockdev(), suite_buffers(), suite_parttable(), suite_disks(),
+	suite_failure_clues(), suite_link())

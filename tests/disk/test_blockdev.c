@@ -49,12 +49,12 @@ END_TEST
 /* The block that comes back is another, and must be ours to use. */
 static void give(WdrStream *stream, const uint8_t *data, size_t len, uint64_t offset)
 {
-	uint8_t *block = wdr_stream_block_new();
+	uint8_t *block = wdr_buffer_new();
 
 	memcpy(block, data, len);
 	sup_ok(wdr_stream_give(stream, &block, len, offset, &error));
-	memset(block, 0xee, WDR_STREAM_BLOCK_BYTES);
-	wdr_stream_block_free(block);
+	memset(block, 0xee, WDR_BUFFER_BYTES);
+	wdr_buffer_free(block);
 }
 
 static void random_writes(uint64_t seed, bool by_stream)
@@ -85,7 +85,7 @@ static void random_writes(uint64_t seed, bool by_stream)
 		for (size_t k = 0; k < len; k++)
 			data[k] = (uint8_t)g_rand_int(rand);
 		memcpy(model + offset, data, len);
-		if (by_stream && len <= WDR_STREAM_BLOCK_BYTES && i % 2)
+		if (by_stream && len <= WDR_BUFFER_BYTES && i % 2)
 			give(stream, data, len, offset);
 		else if (by_stream)
 			sup_ok(wdr_stream_write(stream, data, len, offset, &error));

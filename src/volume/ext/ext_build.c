@@ -396,8 +396,8 @@ static bool build_piece(
 	return move_to(b, piece->offset, error) && write_bytes(b, data, piece->len, error);
 }
 
-/* The stream takes the block as it is, unless its bytes do not fit into one run. */
-static bool build_give(WdrBuilder *builder, const WdrPiece *piece, uint8_t **block, GError **error)
+/* The stream takes the buffer as it is, unless its bytes do not fit into one run. */
+static bool build_give(WdrBuilder *builder, const WdrPiece *piece, uint8_t **buffer, GError **error)
 {
 	Build *b = WDR_DERIVED(builder, Build, builder);
 	uint64_t room = 0;
@@ -405,14 +405,14 @@ static bool build_give(WdrBuilder *builder, const WdrPiece *piece, uint8_t **blo
 	if (!move_to(b, piece->offset, error) || !make_room(b, piece->len, &room, error))
 		return false;
 	uint64_t part = MIN(piece->len, room);
-	bool is_fine = part == piece->len ? wdr_stream_give(b->blocks.stream, block, (size_t)part,
+	bool is_fine = part == piece->len ? wdr_stream_give(b->blocks.stream, buffer, (size_t)part,
 						    b->file.at, error)
-					  : wdr_stream_write(b->blocks.stream, *block, (size_t)part,
-						    b->file.at, error);
+					  : wdr_stream_write(b->blocks.stream, *buffer,
+						    (size_t)part, b->file.at, error);
 	if (!is_fine)
 		return false;
 	move_on(b, part);
-	return part == piece->len || write_bytes(b, *block + part, piece->len - part, error);
+	return part == piece->len || write_bytes(b, *buffer + part, piece->len - part, error);
 }
 
 /* The inode is written only now, when all runs are known. A file that a kill cuts off has no inode,
