@@ -103,6 +103,15 @@ void wdr_exclude_path(WdrExclude *l, const char *path)
 	g_hash_table_add(l->paths, g_strdup(path));
 }
 
+/* fnmatch() turns both texts into wide characters each time, for every entry and pattern: what
+ * comes before a pattern's first special character decides most of them. */
+static bool matches(const char *pattern, const char *text)
+{
+	size_t plain = strcspn(pattern, "*?[\\");
+
+	return strncmp(pattern, text, plain) == 0 && fnmatch(pattern, text, FNM_PATHNAME) == 0;
+}
+
 int wdr_exclude_rule(const WdrExclude *l, const char *path, WdrKind kind)
 {
 	const char *slash = strrchr(path, '/');
@@ -112,7 +121,7 @@ int wdr_exclude_rule(const WdrExclude *l, const char *path, WdrKind kind)
 		return WDR_EXCLUDE_COPIED;
 	for (guint i = 0; i < l->patterns->len; i++) {
 		const char *p = l->patterns->pdata[i];
-		if (p && fnmatch(*p == '/' ? p + 1 : p, *p == '/' ? path : name, FNM_PATHNAME) == 0)
+		if (p && matches(*p == '/' ? p + 1 : p, *p == '/' ? path : name))
 			return (int)i;
 	}
 	if ((l->sockets && kind == WDR_KIND_SOCKET) || g_hash_table_contains(l->paths, path))

@@ -78,11 +78,14 @@ static bool check_order(WdrWalk *w, const WdrBoard *b)
 	}
 	g_autofree char *words = wdr_boot_order_words(&b->order);
 	if (!wdr_boot_order_tries(&b->order, w->medium, &place)) {
+		const char *word = wdr_medium_word(w->medium);
 		g_autofree char *better = wdr_boot_order_with_first(&b->order, w->medium);
 		g_autofree char *command =
-			wdr_command("order", "--first", wdr_medium_word(w->medium), "--write");
-		g_autofree char *hint = g_strdup_printf(
-			"to store BOOT_ORDER=%s: %s", better ? better : "with it first", command);
+			word ? wdr_command("order", "--first", word, "--write") : NULL;
+		g_autofree char *hint =
+			word ? g_strdup_printf("to store BOOT_ORDER=%s: %s",
+				       better ? better : "with it first", command)
+			     : g_strdup("the firmware boots from SD, eMMC, USB and NVMe only");
 		return fail_medium(w, hint, "the boot order %s never tries %s: it is %s",
 			b->order_text, w->medium, words);
 	}
