@@ -6,6 +6,7 @@
 
 #include "base/hash.h"
 #include "copy/exclude.h"
+#include "volume/content_hash.h"
 #include "volume/volume.h"
 #include "world/world.h"
 
@@ -70,12 +71,6 @@ typedef struct {
 	uint64_t checkpoint_bytes; /* one is made after so many, or after some seconds */
 	GVariant *resume_from;     /* NULL: from the start */
 } WdrCopy;
-
-/* Hashes pieces as they are copied: what lies between them, and unwritten ones, count as zeros. */
-void wdr_hash_piece(WdrHasher *hasher, const WdrPiece *piece, const void *data, uint64_t *pos);
-/* All of a content of `size` bytes. */
-bool wdr_content_hash(WdrContent *content, uint64_t size, WdrHasher *hasher, WdrHash *ret,
-	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 
 typedef struct WdrCopyCount WdrCopyCount;
 /* Counts bytes that reached the medium; hand wdr_copy_count_done and it to the builder. */

@@ -2,7 +2,7 @@
  *
  * A hole and a range of zeros are the same content, and so have the same hash. Holes are not read.
  */
-#include "copy/volume_copy.h"
+#include "volume/content_hash.h"
 
 #include "base/stop.h"
 
