@@ -10,6 +10,11 @@ void wdr_command_begin_with(const WdrCall *begins)
 	call = *begins;
 }
 
+const char *wdr_command_program(void)
+{
+	return call.program;
+}
+
 void wdr_command_use_bench(const char *bench)
 {
 	call.bench = bench;

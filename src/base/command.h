@@ -17,6 +17,7 @@ typedef struct {
 } WdrCall;
 void wdr_command_begin_with(const WdrCall *call);
 void wdr_command_use_bench(const char *bench);
+const char *wdr_command_program(void); /* as it was called */
 
 /* Words of a command line, the command's name first. Empty ones are left out. The caller's. */
 #define wdr_command(...) wdr_command_of((const char *const[]){ __VA_ARGS__, NULL })

@@ -20,6 +20,7 @@ GOptionEntry *wdr_cli_global_entries(WdrGlobals *globals)
 		WDR_OPTION("quiet", 'q', NONE, &globals->quiet),
 		WDR_OPTION("verbose", 'v', NONE, &globals->verbose),
 		WDR_OPTION("no-color", 0, NONE, &globals->no_color),
+		WDR_OPTION("progress-to", 0, INT, &globals->progress_to),
 		WDR_OPTION("version", 'V', NONE, &globals->version),
 		{ 0 },
 	};
@@ -90,7 +91,9 @@ bool wdr_cli_world(const WdrGlobals *globals, WdrWorld **ret, GError **error)
 	wdr_command_use_bench(globals->bench);
 	if (globals->verbose)
 		g_log_set_writer_func(write_log, NULL, NULL);
-	if (!globals->quiet)
+	if (globals->progress_to > 0)
+		wdr_progress_say(*ret, globals->progress_to);
+	else if (!globals->quiet)
 		wdr_progress_attach(*ret, globals->no_color);
 	return true;
 }

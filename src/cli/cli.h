@@ -17,6 +17,7 @@ enum {
 typedef struct {
 	char *bench;
 	gboolean json, quiet, verbose, no_color, version;
+	int progress_to; /* a descriptor; 0: none */
 } WdrGlobals;
 
 /* An option. What it does is described in docs/manual, whose text --help prints. */
@@ -33,7 +34,7 @@ typedef struct {
 extern const WdrCommand wdr_cmd_survey, wdr_cmd_ready, wdr_cmd_rehearse, wdr_cmd_draft,
 	wdr_cmd_move, wdr_cmd_catchup, wdr_cmd_arrive, wdr_cmd_status, wdr_cmd_readdress,
 	wdr_cmd_rewind, wdr_cmd_drivers, wdr_cmd_order, wdr_cmd_loader, wdr_cmd_firmware,
-	wdr_cmd_tune, wdr_cmd_pace, wdr_cmd_report, wdr_cmd_demo;
+	wdr_cmd_tune, wdr_cmd_pace, wdr_cmd_report, wdr_cmd_demo, wdr_cmd_roster;
 
 /* Entries for the global options; they write into `globals`. Ends with an empty one. The caller's.
  */

@@ -5,6 +5,7 @@
  * thread of its own. */
 #include "cli/progress.h"
 
+#include "base/json.h"
 #include "base/text.h"
 #include "present/out.h"
 
@@ -226,6 +227,79 @@ static void on_note(void *data, const char *note)
 	close_line();
 	print_line(WDR_STYLE_WARNING, note, "");
 	g_mutex_unlock(&line.lock);
+}
+
+/* ---- for programs ---- */
+
+static struct {
+	GMutex lock;
+	int to; /* a descriptor */
+	unsigned number, steps;
+	char *step;
+	WdrTimeLeft left;
+	double last;
+} lines;
+
+/* One line, whole, and each second at most. Whoever does not listen any more is not told. */
+static void say_line(const WdrProgress *p, double now)
+{
+	double left = lines.left.has_work ? wdr_time_left_s(&lines.left, now) : -1;
+	g_autoptr(json_t) said = json_pack("{s:I, s:I, s:o, s:I, s:I, s:b, s:o}", "step",
+		(json_int_t)lines.number, "steps", (json_int_t)lines.steps, "text",
+		wdr_json_text(lines.step), "bytes_done", (json_int_t)(p ? p->bytes_done : 0),
+		"bytes_total", (json_int_t)(p ? p->bytes_total : 0), "is_reading_back",
+		p && p->is_reading_back, "seconds_left",
+		left >= 0 ? json_integer((json_int_t)(left + 0.5)) : json_null());
+	g_autofree char *text = json_dumps(said, JSON_COMPACT);
+	g_autofree char *with_end = g_strconcat(text, "\n", NULL);
+
+	lines.last = now;
+	if (write(lines.to, with_end, strlen(with_end)) < 0)
+		lines.to = -1;
+}
+
+static void say_work(void *data, const WdrWork *work)
+{
+	(void)data;
+	g_mutex_lock(&lines.lock);
+	lines.steps = work->steps;
+	wdr_time_left_work(&lines.left, work);
+	g_mutex_unlock(&lines.lock);
+}
+
+static void say_step(void *data, unsigned number, const char *step)
+{
+	double now = now_s();
+
+	(void)data;
+	g_mutex_lock(&lines.lock);
+	lines.number = number;
+	g_free(lines.step);
+	lines.step = g_strdup(step);
+	wdr_time_left_begin_step(&lines.left, now);
+	if (lines.to >= 0)
+		say_line(NULL, now);
+	g_mutex_unlock(&lines.lock);
+}
+
+static void say_progress(void *data, const WdrProgress *p)
+{
+	double now = now_s();
+
+	(void)data;
+	g_mutex_lock(&lines.lock);
+	wdr_time_left_see(&lines.left, p, now);
+	if (lines.to >= 0 && now - lines.last >= 1)
+		say_line(p, now);
+	g_mutex_unlock(&lines.lock);
+}
+
+void wdr_progress_say(WdrWorld *world, int descriptor)
+{
+	WdrObserver observer = { say_work, say_step, say_progress, NULL, NULL };
+
+	lines.to = descriptor;
+	wdr_world_observe(world, &observer);
 }
 
 void wdr_progress_attach(WdrWorld *world, bool no_color)
