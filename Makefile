@@ -26,6 +26,7 @@ bench:
 	@scripts/bench build/release
 	@scripts/bench-live build/release
 	@scripts/bench-move build/release build/bench-moves.json
+	@scripts/bench-roster build/release
 	@[ ! -e build/bench-moves.json ] || scripts/draw-moves build/bench-moves.json build/bench-moves.svg
 	@scripts/bench-pace build/release/wanderitas
 

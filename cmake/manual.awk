@@ -462,7 +462,7 @@ function argument_kind(name) {
 		return "FOLDERS"
 	if (name ~ /^(survey|rehearse|readdress|pace)$/)
 		return "DISKS"
-	return name ~ /^(move|catchup|rewind|loader|report)$/ ? "FILES" : ""
+	return name ~ /^(move|catchup|rewind|loader|report|roster)$/ ? "FILES" : ""
 }
 
 function command_names(    i, out) {

@@ -20,7 +20,8 @@
 static const WdrCommand *const commands[] = { &wdr_cmd_survey, &wdr_cmd_ready, &wdr_cmd_draft,
 	&wdr_cmd_move, &wdr_cmd_catchup, &wdr_cmd_arrive, &wdr_cmd_status, &wdr_cmd_rehearse,
 	&wdr_cmd_readdress, &wdr_cmd_rewind, &wdr_cmd_drivers, &wdr_cmd_order, &wdr_cmd_loader,
-	&wdr_cmd_firmware, &wdr_cmd_tune, &wdr_cmd_pace, &wdr_cmd_report, &wdr_cmd_demo };
+	&wdr_cmd_firmware, &wdr_cmd_tune, &wdr_cmd_pace, &wdr_cmd_report, &wdr_cmd_demo,
+	&wdr_cmd_roster };
 
 static bool asks_for_ascii(void)
 {

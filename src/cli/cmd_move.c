@@ -7,6 +7,7 @@
 #include "check/planned_boot.h"
 #include "cli/expected.h"
 #include "cli/keep.h"
+#include "cli/move_roster.h"
 #include "cli/move_steps.h"
 #include "cli/progress.h"
 #include "cli/under_way.h"
@@ -22,6 +23,7 @@ typedef struct {
 	char **despite;
 	char *ready;       /* the checks, as JSON */
 	const char *given; /* an itinerary, or what --resume goes on with; borrowed; NULL: none */
+	char *roster, *slot;
 	gboolean resume, accept_damage;
 	double look_s;        /* seconds that looking took here */
 	double copy_per_s;    /* as in WdrWork */
@@ -50,6 +52,8 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 		WDR_OPTION("resume", 0, NONE, &o->resume),
 		WDR_OPTION("accept-damage", 0, NONE, &o->accept_damage),
 		WDR_OPTION("despite", 0, STRING_ARRAY, &o->despite),
+		WDR_OPTION("roster", 0, FILENAME, &o->roster),
+		WDR_OPTION("slot", 0, STRING, &o->slot),
 		{ 0 },
 	};
 	g_autofree GOptionEntry *entries = wdr_plan_options_entries(&o->plan, more);
@@ -62,12 +66,19 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"move takes one itinerary, not also '%s'", (*argv)[2]);
-	if ((*argc == 2 || o->resume) &&
+	if (o->roster && (*argc == 2 || p->to || p->state))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--roster names all targets: give no itinerary, --to or --state");
+	if (o->slot && (!o->roster || o->resume))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--slot moves one slot of a --roster anew, without --resume");
+	if ((*argc == 2 || o->resume || o->roster) &&
 		(p->to || p->from || p->what || p->table || p->into || p->leave_free ||
 			p->boot_size || p->leave_behind || p->second || p->with || p->name_by ||
 			p->keep_identifiers || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"give either an itinerary file or --from/--to options, not both");
+			"give either an itinerary file or --from/--to options, not both%s",
+			o->roster ? "; a roster has them in its file" : "");
 	o->given = *argc == 2 ? (*argv)[1] : NULL;
 	return true;
 }
@@ -217,7 +228,13 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	WdrOut out = wdr_cli_stdout(globals);
 	bool has_begun = false;
 
-	if (!parse(o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+	if (!parse(o, globals, &argc, &argv, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o->roster)
+		return wdr_move_roster(
+			globals, &(WdrMoveRoster){ o->roster, o->slot, o->erase,
+					 (const char *const *)o->despite, o->resume != 0 });
+	if (!wdr_cli_world(globals, &world, &error) ||
 		!get_itinerary(o, globals, world, &state, &it, &error) ||
 		!may_go_on(o, globals, world, it, state, &error))
 		return wdr_cli_fail(
@@ -260,6 +277,8 @@ static int move_run(WdrGlobals *globals, int argc, char **argv)
 	wdr_plan_options_clear(&o.plan);
 	g_free(o.erase);
 	g_free(o.ready);
+	g_free(o.roster);
+	g_free(o.slot);
 	g_strfreev(o.despite);
 	return code;
 }

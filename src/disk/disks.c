@@ -146,6 +146,41 @@ char *wdr_disk_usb_ids(const WdrWorld *world, const WdrDisk *disk)
 	return vendor && product ? g_strdup_printf("%s:%s", vendor, product) : NULL;
 }
 
+/* A folder of sysfs that stands for a port: of a USB hub, a PCI slot, a card's host. */
+static char *port_of(const char *folder)
+{
+	static const struct {
+		const char *kind, *shape;
+	} ports[] = {
+		{ "usb", "^[0-9]+-[0-9]+(\\.[0-9]+)*$" },
+		{ "pci", "^[0-9a-f]{4}:[0-9a-f]{2}:[0-9a-f]{2}\\.[0-7]$" },
+		{ "mmc", "^mmc[0-9]+$" },
+	};
+
+	for (size_t i = 0; i < G_N_ELEMENTS(ports); i++) {
+		if (g_regex_match_simple(ports[i].shape, folder, 0, 0))
+			return g_strdup_printf("%s %s", ports[i].kind, folder);
+	}
+	return NULL;
+}
+
+char *wdr_disk_port(const WdrWorld *world, const WdrDisk *disk)
+{
+	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/device", disk->name);
+	g_autofree char *device = wdr_world_path(world, in_sys);
+	g_autofree char *real = disk->is_image ? NULL : realpath(device, NULL);
+	char *port = NULL;
+
+	for (int i = 0; real && !port && i < DEVICES_MAX && strlen(real) > 1; i++) {
+		g_autofree char *folder = g_path_get_basename(real);
+		char *up = g_path_get_dirname(real);
+		port = port_of(folder);
+		g_free(real);
+		real = up;
+	}
+	return port;
+}
+
 /* Each device on the way up has a link "driver", and a driver that is a module one to it; what is
  * built in may have one too, but no state. */
 GPtrArray *wdr_disk_modules(const WdrWorld *world, const WdrDisk *disk)

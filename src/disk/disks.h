@@ -49,6 +49,9 @@ char *wdr_disk_usb_driver(const WdrWorld *world, const WdrDisk *disk);
 /* Vendor and product of a USB disk's bridge, as the kernel's options name it: "152d:0578"; NULL: it
  * is no USB disk, or does not tell. The caller's. */
 char *wdr_disk_usb_ids(const WdrWorld *world, const WdrDisk *disk);
+/* Where it is plugged in, which stays the same for whatever is plugged in there: "usb 1-1.2", "pci
+ * 0000:01:00.0", "mmc mmc1"; NULL: unknown, or an image. The caller's. */
+char *wdr_disk_port(const WdrWorld *world, const WdrDisk *disk);
 /* The image file that the disk's bytes come from: its own, or that of a loop device; NULL: none.
  * The caller's. */
 char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk);

@@ -10,7 +10,7 @@ Suite *suite_manual(void);
 
 static const char *const commands[] = { "survey", "ready", "draft", "move", "catchup", "rehearse",
 	"arrive", "status", "readdress", "rewind", "drivers", "order", "loader", "firmware", "tune",
-	"pace", "report", "demo" };
+	"pace", "report", "demo", "roster" };
 
 /* Characters, not bytes. */
 static size_t columns_of(const char *line, size_t len)

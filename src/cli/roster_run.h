@@ -1,0 +1,40 @@
+/* Carrying a roster out: a move for each slot, each in a program of its own, at the same time.
+ *
+ * Every slot's move is the same move that it would be alone, with its own records, so that a disk
+ * that fails, or is pulled out, ends its own move and no other. All read the same source at about
+ * the same time, so the kernel reads it once: what one of them asked for is in memory for the
+ * others. One that falls behind by more than the memory holds reads the source for itself. */
+#pragma once
+
+#include "cli/cli.h"
+#include "roster/roster.h"
+
+#include <jansson.h>
+
+typedef enum {
+	WDR_SLOT_WAITING,
+	WDR_SLOT_MOVING,
+	WDR_SLOT_MOVED,
+	WDR_SLOT_MOVED_BEFORE, /* by an earlier run */
+	WDR_SLOT_FAILED,
+} WdrSlotStage;
+const char *wdr_slot_stage_name(WdrSlotStage stage);
+
+/* A slot and its move. */
+typedef struct {
+	const WdrRosterSlot *slot; /* borrowed */
+	WdrSlotStage stage;
+	char *state;    /* the folder of its move */
+	char *plan;     /* its itinerary's file; NULL: it is resumed */
+	json_t *said;   /* the last progress; NULL: none */
+	json_t *result; /* what the move printed; NULL: nothing */
+	int exit_code;
+	double begun, ended; /* seconds; 0: not yet */
+} WdrSlotRun;
+void wdr_slot_run_free(WdrSlotRun *run);
+
+/* Runs those that wait (WdrSlotRun) to their ends. With a stop asked for, all are told to stop, and
+ * it returns when they have ended. despite: checks, as in WdrMoveRoster. `each` is called each
+ * second, and at the end. */
+void wdr_roster_run(const WdrGlobals *globals, const char *const *despite, GPtrArray *runs,
+	void (*each)(void *data, bool is_over), void *data);

@@ -1,0 +1,307 @@
+/* One source to many disks: rosters, their mistakes, and their moves. */
+#include "bench.h"
+
+#include <string.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include <fcntl.h>
+
+Suite *suite_roster(void);
+
+#define CARD bench_path("dev/mmcblk0")
+#define ROSTER sup_path("dock.json")
+
+/* Two images of different sizes, each becomes a machine. */
+static void two_images(void)
+{
+	g_autofree char *text = g_strdup_printf(
+		"{\n"
+		"  \"format\": \"wanderitas-roster/1\",\n"
+		"  \"from\": \"%s\",\n"
+		"  \"host_names\": \"heron-hide-#\",\n"
+		"  \"first_number\": 11,\n"
+		"  \"slots\": [\n"
+		"    { \"name\": \"one\", \"image\": \"one.img\", \"label\": \"north {shore}\" },\n"
+		"    { \"name\": \"two\", \"image\": \"two.img\" }\n"
+		"  ]\n"
+		"}\n",
+		CARD);
+
+	sup_write(ROSTER, text);
+	sup_make_image(sup_path("one.img"), UINT64_C(700) << 20);
+	sup_make_image(sup_path("two.img"), UINT64_C(500) << 20);
+}
+
+static char *both(void)
+{
+	return g_strdup_printf("%s,%s", sup_path("one.img"), sup_path("two.img"));
+}
+
+static void expect_host(const char *image, const char *name)
+{
+	const char *path = sup_path(image);
+	g_autofree char *host = g_strdup(bench_root_file(path, "etc/hostname"));
+
+	sup_judge_ext(path, ROOT_AT);
+	SUP_TOOL("sfdisk", "--verify", path);
+	ck_assert_str_eq(g_strchomp(host), name);
+}
+
+START_TEST(two_at_once)
+{
+	g_autofree char *words = both();
+	g_autofree char *card = g_strdup(sup_hash(CARD));
+
+	two_images();
+	SupRun check = BENCH_RUN("roster", ROSTER);
+	bench_expect(&check, 0, "each slot has its disk");
+	bench_expect(&check, 0, "heron-hide-12");
+	SupRun json = BENCH_RUN("--json", "roster", ROSTER);
+	bench_expect(&json, 0, "\"label\": \"north {shore}\"");
+	SupRun run = BENCH_RUN("move", "--roster", ROSTER, "--erase", words);
+	bench_expect(&run, 0, "2 of 2 disks are ready");
+	expect_host("one.img", "heron-hide-11");
+	expect_host("two.img", "heron-hide-12");
+	ck_assert_str_eq(card, sup_hash(CARD));
+	/* Done is done. */
+	SupRun again = BENCH_RUN("--json", "move", "--roster", ROSTER, "--resume");
+	bench_expect(&again, 0, "\"stage\": \"moved-before\"");
+}
+END_TEST
+
+START_TEST(the_number_is_asked_for)
+{
+	const char *const words[] = { "move", "--roster", ROSTER, NULL };
+
+	two_images();
+	g_autofree char *before = g_strdup(sup_hash(sup_path("one.img")));
+	SupRun wrong = bench_run("3\n", words);
+	bench_expect(&wrong, 3, "'3' is not the number of disks");
+	SupRun none = bench_run("", words);
+	bench_expect(&none, 3, "cancelled");
+	ck_assert_str_eq(before, sup_hash(sup_path("one.img")));
+	SupRun run = bench_run("2\n", words);
+	bench_expect(&run, 0, "2 of 2 disks are ready");
+	expect_host("two.img", "heron-hide-12");
+}
+END_TEST
+
+/* Every disk by its serial, or its path, and no other. */
+START_TEST(erase_names_all)
+{
+	g_autofree char *more = g_strdup_printf(
+		"%s,%s,%s", sup_path("one.img"), sup_path("two.img"), sup_path("three.img"));
+
+	two_images();
+	g_autofree char *before = g_strdup(sup_hash(sup_path("one.img")));
+	SupRun less = BENCH_RUN("move", "--roster", ROSTER, "--erase", sup_path("one.img"));
+	bench_expect(&less, 3, "the disk of slot 'two'");
+	SupRun other = BENCH_RUN("move", "--roster", ROSTER, "--erase", more);
+	bench_expect(&other, 3, "which is the disk of no slot");
+	ck_assert_str_eq(before, sup_hash(sup_path("one.img")));
+}
+END_TEST
+
+/* A disk that fails, or whose program is killed, ends its own move; what is said goes on. */
+static const struct {
+	const char *fault, *said;
+} ends[] = {
+	{ "one.img:deny:150000000:1000", "slot one failed: " },
+	{ "one.img:kill:150000000:1000", "slot one failed: its program ended with exit code 137" },
+};
+
+START_TEST(one_fails_alone)
+{
+	g_autofree char *words = both();
+
+	two_images();
+	SupRun run =
+		BENCH_WITH_FAULTS(ends[_i].fault, "move", "--roster", ROSTER, "--erase", words);
+	bench_expect(&run, 1, "1 of 2 disks are ready");
+	bench_expect(&run, 1, ends[_i].said);
+	expect_host("two.img", "heron-hide-12");
+	SupRun blind = BENCH_RUN("move", "--roster", ROSTER, "--erase", words);
+	bench_expect(&blind, 3, "the move of slot 'one' was interrupted");
+	SupRun resume = BENCH_RUN("--json", "move", "--roster", ROSTER, "--resume");
+	bench_expect(&resume, 0, "\"stage\": \"moved-before\"");
+	bench_expect(&resume, 0, "\"stage\": \"moved\"");
+	expect_host("one.img", "heron-hide-11");
+}
+END_TEST
+
+START_TEST(a_new_disk_for_a_slot)
+{
+	g_autofree char *words = both();
+
+	two_images();
+	SupRun run = BENCH_WITH_FAULTS(ends[0].fault, "move", "--roster", ROSTER, "--erase", words);
+	bench_expect(&run, 1, "1 of 2 disks are ready");
+	/* Another one, smaller, in its place. */
+	sup_make_image(sup_path("one.img"), UINT64_C(600) << 20);
+	g_autofree char *two = g_strdup(sup_hash(sup_path("two.img")));
+	SupRun none = BENCH_RUN("move", "--roster", ROSTER, "--slot", "three");
+	bench_expect(&none, 2, "has no slot 'three'");
+	SupRun slot = BENCH_RUN(
+		"move", "--roster", ROSTER, "--slot", "one", "--erase", sup_path("one.img"));
+	bench_expect(&slot, 0, "1 of 1 disks are ready");
+	expect_host("one.img", "heron-hide-11");
+	ck_assert_str_eq(two, sup_hash(sup_path("two.img")));
+}
+END_TEST
+
+START_TEST(two_rosters_at_once)
+{
+	g_autofree char *state = g_strconcat(ROSTER, ".wanderitas", NULL);
+
+	two_images();
+	ck_assert_int_eq(g_mkdir_with_parents(state, 0700), 0);
+	int fd = open(state, O_RDONLY | O_DIRECTORY);
+	ck_assert_int_eq(flock(fd, LOCK_EX), 0);
+	SupRun run = BENCH_RUN("move", "--roster", ROSTER, "--erase", "x");
+	bench_expect(&run, 3, "another program is carrying out the roster");
+	close(fd);
+}
+END_TEST
+
+/* ---- mistakes ---- */
+
+#define HEAD "{ \"format\": \"wanderitas-roster/1\",\n  \"from\": \"mmcblk0\",\n"
+#define SLOTS HEAD "  \"slots\": [\n    "
+
+static const struct {
+	const char *text;
+	const char *said; /* behind the file's name */
+} mistakes[] = {
+	{ "", "this is not JSON" },
+	{ "[]", "this is no roster" },
+	{ "{ \"format\": \"wanderitas-roster/2\" }", "this is no roster" },
+	{ HEAD "  \"slots\": [] }", "slots is missing" },
+	{ HEAD "  \"colour\": 1, \"slots\": [ { \"name\": \"a\", \"port\": \"*\" } ] }",
+		"there is no key 'colour' here" },
+	{ SLOTS "{ \"name\": \"a\", \"image\": \"x\" },\n\n    { \"name\": \"b\", \"sizes\": 1 } ] }",
+		":6: there is no key 'sizes' here" },
+	{ SLOTS "{ \"port\": \"*\" } ] }", ":4: this slot has no name" },
+	{ SLOTS "{ \"name\": \"../a\", \"port\": \"*\" } ] }", ":4: the name '../a'" },
+	{ SLOTS "{ \"name\": \"a\" } ] }", ":4: slot 'a' has no rule" },
+	{ SLOTS "7 ] }", "a slot is an object" },
+	{ SLOTS "{ \"name\": \"a\", \"image\": \"x\", \"port\": \"y\" } ] }",
+		":4: slot 'a': an image is named by its file alone" },
+	{ SLOTS "{ \"name\": \"a\", \"at_least\": \"much\" } ] }", ":4: at_least is not a size" },
+	{ SLOTS "{ \"name\": \"a\", \"serial\": 7 } ] }", ":4: serial is not a text" },
+	{ SLOTS "{ \"name\": \"a\", \"image\": \"x\" },\n    { \"name\": \"a\", \"image\": \"y\" } ] }",
+		":5: two slots have the name 'a'" },
+	{ SLOTS "{ \"name\": \"a\", \"image\": \"x\", \"host_name\": \"h\" },\n"
+		"    { \"name\": \"b\", \"image\": \"y\", \"host_name\": \"h\" } ] }",
+		":5: slots 'a' and 'b' have the same host name" },
+	{ HEAD "  \"host_names\": \"heron\", \"slots\": [ { \"name\": \"a\", \"port\": \"*\" } ] }",
+		"a # for the number" },
+	{ HEAD "  \"host_names\": [], \"slots\": [\n  { \"name\": \"a\", \"port\": \"*\" } ] }",
+		":4: host_names has no name for this slot" },
+	{ SLOTS "{ \"name\": \"a\", \"port\": \"usb 9-9\" } ] }",
+		"fits no disk that is plugged in" },
+	{ SLOTS "{ \"name\": \"a\", \"medium\": \"*\" } ] }",
+		":4: slot 'a' fits 4 disks (mmcblk0, nvme0n1, sda, sdb); it must fit one" },
+	{ SLOTS "{ \"name\": \"a\", \"medium\": \"SD card\" } ] }", "fits the source, mmcblk0" },
+	{ SLOTS "{ \"name\": \"a\", \"port\": \"usb 1-1.2\" },\n"
+		"    { \"name\": \"b\", \"serial\": \"RB-0002\" } ] }",
+		":5: slot 'b' fits sdb, which slot 'a' (line 4) has" },
+	{ SLOTS "{ \"name\": \"a\", \"image\": \"not-there.img\" } ] }", "not-there.img" },
+};
+
+/* A USB disk in a dock, as sysfs shows it. */
+static void plug_in(const char *name, const char *port, const char *serial)
+{
+	static const char script[] =
+		"cd \"$1\" && hub=sys/devices/usb1/1-1/$3 && disk=$hub/$3:1.0/host0 && "
+		"mkdir -p $disk sys/block/$2 && ln -s ../../../$disk sys/block/$2/device && "
+		"echo 1433600 >sys/block/$2/size && echo 0 >sys/block/$2/ro && "
+		"echo Reedbed SSD >$disk/model && echo $4 >$hub/serial && echo 480 >$hub/speed && "
+		"echo 64 >$hub/bMaxPacketSize0 && truncate -s 700M dev/$2";
+
+	SUP_TOOL("sh", "-c", script, "sh", bench_path("."), name, port, serial);
+}
+
+START_TEST(mistakes_have_their_line)
+{
+	plug_in("sda", "1-1.1", "RB-0001");
+	plug_in("sdb", "1-1.2", "RB-0002");
+	sup_write(ROSTER, mistakes[_i].text);
+	SupRun check = BENCH_RUN("roster", ROSTER);
+	ck_assert_msg(strstr(check.err, mistakes[_i].said) != NULL, "%s", check.err);
+	ck_assert_msg(strstr(check.err, "dock.json") != NULL, "%s", check.err);
+	ck_assert(check.code == 3 || check.code == 2);
+	SupRun move = BENCH_RUN("move", "--roster", ROSTER, "--erase", "x");
+	ck_assert_msg(strstr(move.err, mistakes[_i].said) != NULL, "%s", move.err);
+	ck_assert_int_eq(move.code, check.code);
+}
+END_TEST
+
+START_TEST(too_many_slots)
+{
+	g_autoptr(GString) text = g_string_new(HEAD "  \"slots\": [\n");
+
+	for (unsigned i = 0; i < 64; i++)
+		g_string_append_printf(text, "{ \"name\": \"s%u\", \"image\": \"i%u\" }%s\n", i, i,
+			i < 63 ? "," : "] }");
+	sup_write(ROSTER, text->str);
+	SupRun check = BENCH_RUN("roster", ROSTER);
+	bench_expect(&check, 3, ":36: a roster has at most 32 slots, not 64");
+}
+END_TEST
+
+/* What is drawn is a roster, and names each disk by its port. */
+START_TEST(drawn_by_ports)
+{
+	plug_in("sda", "1-1.1", "RB-0001");
+	plug_in("sdb", "1-1.2", "RB-0002");
+	SupRun draw = BENCH_RUN("roster", "--from", "mmcblk0", "-o", ROSTER);
+	bench_expect(&draw, 0, "3 slots are in");
+	SupRun check = BENCH_RUN("roster", ROSTER);
+	bench_expect(&check, 0, "usb 1-1.2");
+	ck_assert_ptr_nonnull(strstr(check.out, "RB-0001"));
+	SupRun both_given = BENCH_RUN("roster", ROSTER, "-o", "x");
+	bench_expect(&both_given, 2, "draw a roster");
+	SupRun with_to = BENCH_RUN("move", "--roster", ROSTER, "--to", "sda");
+	bench_expect(&with_to, 2, "--roster names all targets");
+}
+END_TEST
+
+/* A whole dock, by the serials of its disks; sdb has another place in the second run's words. */
+START_TEST(disks_of_a_dock)
+{
+	plug_in("sda", "1-1.1", "RB-0001");
+	plug_in("sdb", "1-1.2", "RB-0002");
+	sup_write(ROSTER, SLOTS
+		"{ \"name\": \"left\", \"port\": \"usb 1-1.1\", \"at_least\": "
+		"\"600M\", \"at_most\": \"1G\" },\n"
+		"    { \"name\": \"right\", \"serial\": \"RB-0002\", \"model\": \"Reed*\" } ] }");
+	SupRun run = BENCH_RUN("--json", "move", "--roster", ROSTER, "--erase", "RB-0002,RB-0001",
+		"--despite", "power");
+	bench_expect(&run, 0, "\"wanderitas-roster-move/1\"");
+	sup_judge_ext(bench_path("dev/sda"), ROOT_AT);
+	sup_judge_ext(bench_path("dev/sdb"), ROOT_AT);
+}
+END_TEST
+
+Suite *suite_roster(void)
+{
+	Suite *s = suite_create("cli/roster");
+	TCase *t = tcase_create("roster");
+
+	tcase_set_timeout(t, 120);
+	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
+	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
+	tcase_add_test(t, two_at_once);
+	tcase_add_test(t, the_number_is_asked_for);
+	tcase_add_test(t, erase_names_all);
+	tcase_add_loop_test(t, one_fails_alone, 0, (int)G_N_ELEMENTS(ends));
+	tcase_add_test(t, a_new_disk_for_a_slot);
+	tcase_add_test(t, two_rosters_at_once);
+	tcase_add_loop_test(t, mistakes_have_their_line, 0, (int)G_N_ELEMENTS(mistakes));
+	tcase_add_test(t, too_many_slots);
+	tcase_add_test(t, drawn_by_ports);
+	tcase_add_test(t, disks_of_a_dock);
+	suite_add_tcase(s, t);
+	return s;
+}
