@@ -4,7 +4,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "disk/users.h"
+#include "disk/backing.h"
 
 #include <fnmatch.h>
 #include <string.h>
@@ -74,15 +74,15 @@ static bool match_disk(const WdrWorld *world, const WdrRoster *r, WdrRosterSlot 
 	return wdr_disk_find(world, found->name, &slot->disk, error);
 }
 
-/* By the file or device behind the name: two names may be one disk. */
-static bool check_alone(
-	const WdrRoster *r, const WdrRosterSlot *slot, const WdrDisk *source, GError **error)
+/* By the bytes behind the name: two names may be one disk. */
+static bool check_alone(const WdrWorld *world, const WdrRoster *r, const WdrRosterSlot *slot,
+	const WdrDisk *source, GError **error)
 {
-	if (source && strcmp(slot->disk->path, source->path) == 0)
+	if (wdr_disk_is_same(world, slot->disk, source))
 		return refuse(r, slot, error, "fits the source, %s", wdr_disk_word(source));
 	for (guint i = 0; r->slots->pdata[i] != slot; i++) {
 		const WdrRosterSlot *other = r->slots->pdata[i];
-		if (strcmp(other->disk->path, slot->disk->path) == 0)
+		if (wdr_disk_is_same(world, other->disk, slot->disk))
 			return refuse(r, slot, error, "fits %s, which slot '%s' (line %u) has",
 				wdr_disk_word(slot->disk), other->name, other->line);
 	}
@@ -100,7 +100,7 @@ bool wdr_roster_match(const WdrWorld *world, WdrRoster *r, const WdrDisk *source
 		g_clear_pointer(&slot->disk, wdr_disk_free);
 		if (!(slot->image ? match_image(world, r, slot, error)
 				  : match_disk(world, r, slot, disks, error)) ||
-			!check_alone(r, slot, source, error))
+			!check_alone(world, r, slot, source, error))
 			return false;
 	}
 	return true;

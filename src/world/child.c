@@ -75,7 +75,7 @@ bool wdr_child_start(const char *program, const char *const *argv, const char *o
 		failed = errno ? errno : ENOMEM;
 	else
 		failed = posix_spawn(
-			&pid, argv[0], &files, &attributes, (char *const *)argv, environ);
+			&pid, program, &files, &attributes, (char *const *)argv, environ);
 	posix_spawn_file_actions_destroy(&files);
 	posix_spawnattr_destroy(&attributes);
 	if (both[1] >= 0)

@@ -150,6 +150,37 @@ START_TEST(a_new_disk_for_a_slot)
 }
 END_TEST
 
+/* It is started once more, for each slot, however it was found. */
+START_TEST(found_by_its_name)
+{
+	static const char script[] =
+		"PATH=$(dirname \"$1\"):$PATH exec $(basename \"$1\") -q --bench "
+		"\"$2\" move --roster \"$3\" --erase \"$4\"";
+	g_autofree char *words = both();
+
+	two_images();
+	const char *argv[] = { "sh", "-c", script, "sh", sup_program(), bench_path("."), ROSTER,
+		words, NULL };
+	SupRun run = sup_run("", argv);
+	bench_expect(&run, 0, "2 of 2 disks are ready");
+}
+END_TEST
+
+/* Another name for the same bytes. */
+START_TEST(one_disk_by_two_names)
+{
+	two_images();
+	ck_assert_int_eq(unlink(sup_path("two.img")), 0);
+	ck_assert_int_eq(link(sup_path("one.img"), sup_path("two.img")), 0);
+	SupRun check = BENCH_RUN("roster", ROSTER);
+	bench_expect(&check, 3, "which slot 'one' (line 7) has");
+	ck_assert_int_eq(unlink(sup_path("two.img")), 0);
+	ck_assert_int_eq(symlink(CARD, sup_path("two.img")), 0);
+	SupRun source = BENCH_RUN("roster", ROSTER);
+	bench_expect(&source, 3, "slot 'two' fits the source");
+}
+END_TEST
+
 START_TEST(two_rosters_at_once)
 {
 	g_autofree char *state = g_strconcat(ROSTER, ".wanderitas", NULL);
@@ -297,6 +328,8 @@ Suite *suite_roster(void)
 	tcase_add_test(t, erase_names_all);
 	tcase_add_loop_test(t, one_fails_alone, 0, (int)G_N_ELEMENTS(ends));
 	tcase_add_test(t, a_new_disk_for_a_slot);
+	tcase_add_test(t, found_by_its_name);
+	tcase_add_test(t, one_disk_by_two_names);
 	tcase_add_test(t, two_rosters_at_once);
 	tcase_add_loop_test(t, mistakes_have_their_line, 0, (int)G_N_ELEMENTS(mistakes));
 	tcase_add_test(t, too_many_slots);
