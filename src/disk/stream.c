@@ -13,10 +13,10 @@
 
 enum {
 	PAGE = 4096,
-	REQUEST_BYTES = 2 * 1024 * 1024,
+	REQUEST_BYTES = 1024 * 1024,
 	/* Buffers of a request may be partly filled. Some must be left for the request that is
 	 * being written. */
-	REQUEST_BUFFERS = 4,
+	REQUEST_BUFFERS = 3,
 	BUFFERS = 7, /* with the one for reading back, two huge pages */
 	/* Copying less is cheaper than a request with more pieces. */
 	GIVE_BYTES_MIN = 64 * 1024,
