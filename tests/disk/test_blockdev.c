@@ -77,7 +77,7 @@ static void random_writes(uint64_t seed, bool by_stream)
 		/* As builders have it: whole blocks behind whole blocks. */
 		if (by_stream && seed % 2) {
 			offset = wdr_round_up(offset, 4096);
-			len = i % 3 ? len : wdr_round_up(len, 4096);
+			len = i % 3 ? len : (size_t)wdr_round_up(len, 4096);
 		}
 		if (offset >= SIZE)
 			break;
