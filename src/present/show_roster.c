@@ -79,7 +79,7 @@ static void slot_cells(const WdrSlotShown *s, char *ret[7])
 	json_int_t total = number(s->said, "bytes_total");
 	json_int_t done = number(s->said, "bytes_done");
 	const json_t *left = json_object_get(s->said, "seconds_left");
-	double copied = (double)number(s->result, "bytes");
+	double copied = (double)(number(s->result, "bytes") - number(s->result, "bytes_before"));
 	double copy_s = json_number_value(json_object_get(s->result, "copy_seconds"));
 
 	ret[0] = g_strdup(s->slot->name);
