@@ -5,6 +5,7 @@
 #include "base/io.h"
 #include "base/json.h"
 #include "cli/plan_options.h"
+#include "disk/backing.h"
 #include "disk/users.h"
 #include "present/show_roster.h"
 
@@ -13,14 +14,6 @@
 typedef struct {
 	char *from, *output;
 } RosterOptions;
-
-static bool find_source(const WdrWorld *world, const char *from, WdrDisk **ret, GError **error)
-{
-	g_autofree char *running = NULL;
-
-	return (from || wdr_cli_running_disk(world, &running, error)) &&
-	       wdr_disk_find(world, from ? from : running, ret, error);
-}
 
 /* Every disk that nobody uses, and that is not the source. */
 static bool free_disks(
@@ -33,7 +26,7 @@ static bool free_disks(
 	for (guint i = disks->len; i > 0; i--) {
 		const WdrDisk *d = disks->pdata[i - 1];
 		g_autofree char *user = wdr_disk_user(world, d);
-		if (user || d->is_read_only || d->size == 0 || strcmp(d->path, source->path) == 0)
+		if (user || d->is_read_only || d->size == 0 || wdr_disk_is_same(world, d, source))
 			g_ptr_array_remove_index(disks, i - 1);
 	}
 	*ret = g_steal_pointer(&disks);
@@ -46,7 +39,7 @@ static bool draw(const WdrWorld *world, const RosterOptions *o, GError **error)
 	g_autoptr(GPtrArray) disks = NULL;
 	WdrOut err = wdr_out(stderr, true);
 
-	if (!find_source(world, o->from, &source, error) ||
+	if (!wdr_cli_source_disk(world, o->from, &source, error) ||
 		!free_disks(world, source, &disks, error))
 		return false;
 	if (disks->len == 0) {
@@ -74,7 +67,8 @@ static bool check(
 	g_autoptr(WdrDisk) source = NULL;
 	WdrOut out = wdr_cli_stdout(globals);
 
-	if (!wdr_roster_load(path, &r, error) || !find_source(world, r->from, &source, error) ||
+	if (!wdr_roster_load(path, &r, error) ||
+		!wdr_cli_source_disk(world, r->from, &source, error) ||
 		!wdr_roster_match(world, r, source, error))
 		return false;
 	if (globals->json) {

@@ -1,10 +1,12 @@
 /* From a roster to moves: fits disks to slots, draws every itinerary and makes every check before
  * anything is written, asks once, and runs all of them.
  *
- * The answer is kept beside the itineraries, so that --resume can begin the slots that a power cut
- * left out: an itinerary is refused for any other disk than the one that was shown. */
+ * An itinerary is written only once its disk was agreed to. So --resume can begin the slots that a
+ * power cut left out without asking again: an itinerary is refused for any other disk than the one
+ * that was shown, and for one whose contents changed since. */
 #include "cli/move_roster.h"
 
+#include "base/cleanup.h"
 #include "base/command.h"
 #include "base/json.h"
 #include "base/record.h"
@@ -24,9 +26,7 @@
 #include "present/show_roster.h"
 
 #include <errno.h>
-#include <fcntl.h>
 #include <string.h>
-#include <sys/file.h>
 #include <unistd.h>
 
 typedef struct {
@@ -38,51 +38,14 @@ typedef struct {
 	/* The kernel forgets what it has of a device in memory when nobody has it open: this keeps
 	 * it, so that it is read once for all. */
 	WdrBlockDev *held;
-	char *state;          /* the roster's folder */
-	GPtrArray *runs;      /* WdrSlotRun */
-	GPtrArray *drawn_now; /* WdrItinerary: what is going to be erased */
-	unsigned lines;       /* of the table that is on the terminal */
+	char *state;     /* the roster's folder */
+	int lock;        /* its; until the end: two at once would erase and fill the same disks */
+	GPtrArray *runs; /* WdrSlotRun */
+	unsigned lines;  /* of the table that is on the terminal */
 	bool is_live;
 } Many;
 
-static char *beside(const WdrSlotRun *run, const char *suffix)
-{
-	return g_strconcat(run->state, suffix, NULL);
-}
-
 /* ---- what is to be done ---- */
-
-/* Held until the program ends: two at once would erase and fill the same disks. */
-static bool lock_roster(const Many *m, GError **error)
-{
-	g_autofree char *path = g_build_filename(m->state, "lock", NULL);
-	int fd = -1;
-
-	if (!wdr_make_private_folder(m->state, error) ||
-		(fd = wdr_record_open(path, WDR_RECORD_NEW, error)) < 0)
-		return false;
-	/* By the folder: the file is made anew each time. */
-	int folder = open(m->state, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	close(fd);
-	if (folder < 0 || flock(folder, LOCK_EX | LOCK_NB) != 0) {
-		wdr_error_set(error, WDR_ERROR_REFUSED,
-			"another program is carrying out the roster %s", m->roster->path);
-		wdr_error_hint(error, "nothing was written; wait for it to end");
-		return false;
-	}
-	return true;
-}
-
-static bool find_source(Many *m, GError **error)
-{
-	g_autofree char *running = NULL;
-
-	if (!m->roster->from && !wdr_cli_running_disk(m->world, &running, error))
-		return false;
-	return wdr_disk_find(
-		       m->world, m->roster->from ? m->roster->from : running, &m->source, error) &&
-	       wdr_blockdev_open(m->source->path, WDR_OPEN_READ, &m->held, error);
-}
 
 static bool is_done(const WdrSlotRun *run)
 {
@@ -95,34 +58,31 @@ static bool is_done(const WdrSlotRun *run)
 /* Where an earlier run left it. */
 static bool take_stage(const Many *m, WdrSlotRun *run, GError **error)
 {
-	g_autofree char *plan = beside(run, ".itinerary.json");
-	bool was_begun = false;
-
-	if (!wdr_is_folder(run->state)) {
-		if (m->options->is_resuming && g_file_test(plan, G_FILE_TEST_EXISTS))
-			run->plan = g_steal_pointer(&plan);
-		return true;
-	}
 	if (is_done(run)) {
 		run->stage = WDR_SLOT_MOVED_BEFORE;
 		return true;
 	}
-	if (!wdr_move_was_begun(run->state, &was_begun, error))
+	if (!wdr_move_was_begun(run->state, &run->is_begun, error))
 		return false;
-	if (was_begun && !m->options->is_resuming) {
-		g_autofree char *resume =
-			wdr_command("move", "--roster", m->roster->path, "--resume");
-		g_autofree char *anew =
-			wdr_command("move", "--roster", m->roster->path, "--slot", run->slot->name);
-		wdr_error_set(error, WDR_ERROR_REFUSED, "the move of slot '%s' was interrupted",
-			run->slot->name);
-		wdr_error_hint(error, "to move another disk in its place: %s; to continue all: %s",
-			anew, resume);
-		return false;
-	}
-	if (!was_begun)
-		run->plan = g_steal_pointer(&plan);
-	return true;
+	if (!run->is_begun || m->options->is_resuming)
+		return true;
+	g_autofree char *resume = wdr_command("move", "--roster", m->roster->path, "--resume");
+	g_autofree char *anew =
+		wdr_command("move", "--roster", m->roster->path, "--slot", run->slot->name);
+	wdr_error_set(
+		error, WDR_ERROR_REFUSED, "the move of slot '%s' was interrupted", run->slot->name);
+	wdr_error_hint(
+		error, "to move another disk in its place: %s; to continue all: %s", anew, resume);
+	return false;
+}
+
+/* What it would erase has not been agreed to. */
+static bool has_to_be_drawn(const Many *m, const WdrSlotRun *run)
+{
+	g_autofree char *plan = wdr_slot_run_plan(run);
+
+	return run->stage == WDR_SLOT_WAITING && !run->is_begun &&
+	       !(m->options->is_resuming && g_file_test(plan, G_FILE_TEST_EXISTS));
 }
 
 /* A slot that is moved anew: what an earlier disk left there is kept, out of the way. */
@@ -152,7 +112,7 @@ static bool choose_slots(Many *m, GError **error)
 		run->slot = m->roster->slots->pdata[i];
 		run->state = wdr_roster_slot_state(m->roster, run->slot);
 		g_ptr_array_add(m->runs, run);
-		if (only ? !set_aside(run, error) : !take_stage(m, run, error))
+		if (!only && !take_stage(m, run, error))
 			return false;
 	}
 	return true;
@@ -189,11 +149,10 @@ static bool draw(Many *m, WdrSlotRun *run, GError **error)
 		g_prefix_error(error, "slot '%s': ", run->slot->name);
 		return false;
 	}
-	g_autofree char *text = wdr_itinerary_to_json(it);
-	run->plan = beside(run, ".itinerary.json");
-	if (!wdr_record_write(run->plan, text, strlen(text), error))
-		return false;
-	g_ptr_array_add(m->drawn_now, g_steal_pointer(&it));
+	/* An older answer was for what was there then. */
+	g_autofree char *plan = wdr_slot_run_plan(run);
+	wdr_record_remove(plan);
+	run->drawn = g_steal_pointer(&it);
 	return true;
 }
 
@@ -230,15 +189,18 @@ static bool is_agreed_by_words(const Many *m, GError **error)
 	return true;
 }
 
-static bool is_agreed_by_hand(const Many *m, GError **error)
+static bool is_agreed_by_hand(const Many *m, unsigned disks, GError **error)
 {
 	WdrOut out = wdr_out(stderr, true);
 	char answer[64] = "";
 	char number[16];
 
-	snprintf(number, sizeof(number), "%u", m->drawn_now->len);
-	for (guint i = 0; i < m->drawn_now->len; i++)
-		wdr_present_erased(&out, m->drawn_now->pdata[i]);
+	snprintf(number, sizeof(number), "%u", disks);
+	for (guint i = 0; i < m->runs->len; i++) {
+		const WdrSlotRun *run = m->runs->pdata[i];
+		if (run->drawn)
+			wdr_present_erased(&out, run->drawn);
+	}
 	wdr_out_text(&out, WDR_STYLE_PLAIN,
 		"Everything on these disks will be erased. Type how many they are (%s) to continue: ",
 		number);
@@ -253,32 +215,48 @@ static bool is_agreed_by_hand(const Many *m, GError **error)
 		       "'%s' is not the number of disks that would be erased", answer);
 }
 
-/* The disks between the table and the answer: one that was exchanged has another serial, and none
- * may be the disk of another slot now. */
-static bool is_unchanged(const Many *m, GError **error)
+/* The disk between the table and the answer: another one, or with other contents. */
+static bool is_unchanged(const Many *m, WdrSlotRun *run, GError **error)
 {
-	for (guint i = 0; i < m->runs->len; i++) {
-		const WdrSlotRun *run = m->runs->pdata[i];
-		const WdrDisk *shown = run->slot->disk;
-		g_autoptr(WdrDisk) now = NULL;
-		if (!wdr_disk_find(m->world, wdr_disk_word(shown), &now, error))
-			return false;
-		if (g_strcmp0(now->serial, shown->serial) != 0 || now->size != shown->size ||
-			g_strcmp0(now->model, shown->model) != 0)
-			return wdr_error_set(error, WDR_ERROR_REFUSED,
-				"slot '%s': %s is another disk than the one that was shown",
-				run->slot->name, wdr_disk_word(shown));
+	g_autoptr(GPtrArray) changes = NULL;
+
+	if (wdr_move_look_at_target(m->world, run->drawn, &changes, error)) {
+		if (changes->len == 0)
+			return true;
+		wdr_error_set(error, WDR_ERROR_REFUSED, "%s has changed since it was shown: %s",
+			run->drawn->target.name, (const char *)changes->pdata[0]);
 	}
-	return true;
+	g_prefix_error(error, "slot '%s': ", run->slot->name);
+	return false;
+}
+
+static bool keep_plan(const Many *m, const WdrSlotRun *run, GError **error)
+{
+	g_autofree char *text = wdr_itinerary_to_json(run->drawn);
+	g_autofree char *plan = wdr_slot_run_plan(run);
+
+	return (!m->options->slot || set_aside(run, error)) &&
+	       wdr_record_write(plan, text, strlen(text), error);
 }
 
 static bool ask(const Many *m, GError **error)
 {
-	bool is_fine =
-		m->drawn_now->len == 0 ||
-		((m->options->erase ? is_agreed_by_words(m, error) : is_agreed_by_hand(m, error)) &&
-			is_unchanged(m, error));
+	unsigned disks = 0;
 
+	for (guint i = 0; i < m->runs->len; i++)
+		disks += ((WdrSlotRun *)m->runs->pdata[i])->drawn ? 1 : 0;
+	if (disks == 0)
+		return true;
+	bool is_fine = m->options->erase ? is_agreed_by_words(m, error)
+					 : is_agreed_by_hand(m, disks, error);
+	for (guint i = 0; is_fine && i < m->runs->len; i++) {
+		WdrSlotRun *run = m->runs->pdata[i];
+		is_fine = !run->drawn || is_unchanged(m, run, error);
+	}
+	for (guint i = 0; is_fine && i < m->runs->len; i++) {
+		const WdrSlotRun *run = m->runs->pdata[i];
+		is_fine = !run->drawn || keep_plan(m, run, error);
+	}
 	if (!is_fine)
 		wdr_error_hint(error, "nothing was written");
 	return is_fine;
@@ -289,41 +267,43 @@ static bool ask(const Many *m, GError **error)
 static WdrSlotShown *shown_slots(const Many *m)
 {
 	WdrSlotShown *all = g_new0(WdrSlotShown, m->runs->len);
-	double now = (double)g_get_monotonic_time() / G_USEC_PER_SEC;
 
 	for (guint i = 0; i < m->runs->len; i++) {
 		const WdrSlotRun *run = m->runs->pdata[i];
 		all[i] = (WdrSlotShown){ run->slot, wdr_slot_stage_name(run->stage), run->said,
-			run->result,
-			run->begun > 0 ? (run->ended > 0 ? run->ended : now) - run->begun : 0 };
+			run->result, run->seconds };
 	}
 	return all;
 }
 
+static void clear_table(const Many *m)
+{
+	if (m->lines > 0)
+		fprintf(stderr, "\033[%uA\033[J", m->lines);
+	fflush(stderr);
+}
+
 /* On a terminal the table is drawn again in its place. */
-static void draw_table(void *data, bool is_over)
+static void draw_table(void *data)
 {
 	Many *m = data;
 	g_autofree WdrSlotShown *all = shown_slots(m);
 	WdrOut out = wdr_out(stderr, m->globals->no_color);
 
-	if (!m->is_live || is_over)
+	if (!m->is_live)
 		return;
-	if (m->lines > 0)
-		fprintf(stderr, "\033[%uA\033[J", m->lines);
+	clear_table(m);
 	wdr_present_slots(&out, all, m->runs->len);
 	fflush(stderr);
 	m->lines = m->runs->len + 1;
 }
 
-static void tell(Many *m)
+static void tell(const Many *m)
 {
 	g_autofree WdrSlotShown *all = shown_slots(m);
 	WdrOut out = wdr_cli_stdout(m->globals);
 
-	if (m->lines > 0)
-		fprintf(stderr, "\033[%uA\033[J", m->lines);
-	fflush(stderr);
+	clear_table(m);
 	if (m->globals->json) {
 		g_autoptr(json_t) document =
 			wdr_present_slots_document(m->roster, all, m->runs->len);
@@ -334,7 +314,7 @@ static void tell(Many *m)
 	wdr_present_slot_failures(&out, all, m->runs->len);
 }
 
-static int summary(Many *m)
+static int summary(const Many *m)
 {
 	WdrOut out = wdr_cli_stdout(m->globals);
 	unsigned failed = 0;
@@ -359,17 +339,20 @@ static bool prepare(Many *m, GError **error)
 	WdrOut out = wdr_cli_stdout(m->globals);
 
 	if (!wdr_roster_load(m->options->path, &m->roster, error) ||
-		!wdr_cli_world(m->globals, &m->world, error) || !find_source(m, error))
+		!wdr_cli_world(m->globals, &m->world, error) ||
+		!wdr_cli_source_disk(m->world, m->roster->from, &m->source, error) ||
+		!wdr_blockdev_open(m->source->path, WDR_OPEN_READ, &m->held, error))
 		return false;
 	m->state = wdr_roster_state(m->roster);
-	if (!lock_roster(m, error) || !choose_slots(m, error) ||
+	if (!wdr_make_private_folder(m->state, error) ||
+		!wdr_move_lock(m->state, &m->lock, error) || !choose_slots(m, error) ||
 		!wdr_roster_match(m->world, m->roster, m->source, error))
 		return false;
 	if (!m->globals->json && !m->globals->quiet)
 		wdr_present_roster(&out, m->world, m->roster);
 	for (guint i = 0; i < m->runs->len; i++) {
 		WdrSlotRun *run = m->runs->pdata[i];
-		if (run->stage != WDR_SLOT_WAITING || run->plan || wdr_is_folder(run->state))
+		if (!has_to_be_drawn(m, run))
 			continue;
 		wdr_world_step(m->world, "slot %s", run->slot->name);
 		if (!draw(m, run, error))
@@ -383,8 +366,8 @@ int wdr_move_roster(const WdrGlobals *globals, const WdrMoveRoster *o)
 {
 	Many m = { .globals = globals,
 		.options = o,
-		.runs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slot_run_free),
-		.drawn_now = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_itinerary_free) };
+		.lock = -1,
+		.runs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slot_run_free) };
 	g_autoptr(GError) error = NULL;
 	int code = WDR_EXIT_REFUSED;
 
@@ -398,7 +381,7 @@ int wdr_move_roster(const WdrGlobals *globals, const WdrMoveRoster *o)
 		code = wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	g_ptr_array_unref(m.runs);
-	g_ptr_array_unref(m.drawn_now);
+	wdr_fd_clear(&m.lock);
 	g_free(m.state);
 	wdr_blockdev_free(m.held);
 	wdr_disk_free(m.source);

@@ -185,6 +185,14 @@ bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error)
 	return no_running_disk(world, error);
 }
 
+bool wdr_cli_source_disk(const WdrWorld *world, const char *from, WdrDisk **ret, GError **error)
+{
+	g_autofree char *running = NULL;
+
+	return (from || wdr_cli_running_disk(world, &running, error)) &&
+	       wdr_disk_find(world, from ? from : running, ret, error);
+}
+
 bool wdr_plan_options_draft(
 	const WdrWorld *world, WdrPlanOptions *o, WdrItinerary **ret, GError **error)
 {

@@ -30,3 +30,5 @@ bool wdr_plan_options_draft(
 /* What readdress shares with them: a form of identifier, and the disk that / is mounted from. */
 bool wdr_cli_name_by(const char *text, WdrIdentifierKind *ret, GError **error);
 bool wdr_cli_running_disk(const WdrWorld *world, char **ret, GError **error);
+/* The disk that was named, or (NULL) that one. */
+bool wdr_cli_source_disk(const WdrWorld *world, const char *from, WdrDisk **ret, GError **error);

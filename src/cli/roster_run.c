@@ -4,9 +4,8 @@
 #include "base/command.h"
 #include "base/io.h"
 #include "base/stop.h"
-#include "world/child.h"
-
-#include <unistd.h>
+#include "base/text.h"
+#include "world/spawn.h"
 
 enum { LOOK_EVERY_MS = 250, RESULT_BYTES_MAX = 16 * 1024 * 1024 };
 
@@ -21,54 +20,53 @@ const char *wdr_slot_stage_name(WdrSlotStage stage)
 void wdr_slot_run_free(WdrSlotRun *run)
 {
 	g_free(run->state);
-	g_free(run->plan);
+	wdr_itinerary_free(run->drawn);
 	json_decref(run->said);
 	json_decref(run->result);
 	g_free(run);
 }
 
-static double now_s(void)
-{
-	return (double)g_get_monotonic_time() / G_USEC_PER_SEC;
-}
-
-/* What it prints lies beside its state folder: that is the move's own. */
-static char *printed(const WdrSlotRun *run, const char *what)
+/* What belongs to it but is no record of its move lies beside the folder. */
+static char *beside(const WdrSlotRun *run, const char *what)
 {
 	return g_strconcat(run->state, ".", what, NULL);
 }
 
-/* The same program, for one slot. */
-static GPtrArray *words_for(
+char *wdr_slot_run_plan(const WdrSlotRun *run)
+{
+	return beside(run, "itinerary.json");
+}
+
+static void add(GStrvBuilder *words, const char *option, const char *value)
+{
+	g_strv_builder_add(words, option);
+	g_strv_builder_add(words, value);
+}
+
+/* The same program, for one slot. The caller's. */
+static char **words_for(
 	const WdrGlobals *globals, const char *const *despite, const WdrSlotRun *run)
 {
-	GPtrArray *words = g_ptr_array_new_with_free_func(g_free);
+	g_autoptr(GStrvBuilder) words = g_strv_builder_new();
+	g_autofree char *says = g_strdup_printf("%d", WDR_SPAWN_SAYS);
+	g_autofree char *plan = wdr_slot_run_plan(run);
 
 	/* Its advice begins as ours does. */
-	g_ptr_array_add(words, g_strdup(wdr_command_program()));
-	if (globals->bench) {
-		g_ptr_array_add(words, g_strdup("--bench"));
-		g_ptr_array_add(words, g_strdup(globals->bench));
-	}
-	g_ptr_array_add(words, g_strdup("--json"));
-	g_ptr_array_add(words, g_strdup_printf("--progress-to=%d", WDR_CHILD_SAYS));
-	g_ptr_array_add(words, g_strdup("move"));
-	if (!run->plan) {
-		g_ptr_array_add(words, g_strdup("--resume"));
-		g_ptr_array_add(words, g_strdup(run->state));
+	g_strv_builder_add(words, wdr_command_program());
+	if (globals->bench)
+		add(words, "--bench", globals->bench);
+	add(words, "--json", "--progress-to");
+	add(words, says, "move");
+	if (run->is_begun) {
+		add(words, "--resume", run->state);
 	} else {
-		g_ptr_array_add(words, g_strdup(run->plan));
-		g_ptr_array_add(words, g_strdup("--erase"));
-		g_ptr_array_add(words, g_strdup(wdr_disk_word(run->slot->disk)));
-		g_ptr_array_add(words, g_strdup("--state"));
-		g_ptr_array_add(words, g_strdup(run->state));
+		add(words, plan, "--erase");
+		add(words, wdr_disk_word(run->slot->disk), "--state");
+		g_strv_builder_add(words, run->state);
 	}
-	for (size_t i = 0; despite && despite[i]; i++) {
-		g_ptr_array_add(words, g_strdup("--despite"));
-		g_ptr_array_add(words, g_strdup(despite[i]));
-	}
-	g_ptr_array_add(words, NULL);
-	return words;
+	for (size_t i = 0; despite && despite[i]; i++)
+		add(words, "--despite", despite[i]);
+	return g_strv_builder_end(words);
 }
 
 static json_t *failure(const char *message)
@@ -77,29 +75,26 @@ static json_t *failure(const char *message)
 		"io", "message", message);
 }
 
-static WdrChild *start(const WdrGlobals *globals, const char *const *despite, WdrSlotRun *run)
+static WdrSpawn *start(const WdrGlobals *globals, const char *const *despite, WdrSlotRun *run)
 {
-	g_autoptr(GPtrArray) words = words_for(globals, despite, run);
-	g_autofree char *out = printed(run, "result.json");
-	g_autofree char *err = printed(run, "messages");
+	g_auto(GStrv) words = words_for(globals, despite, run);
+	g_autofree char *out = beside(run, "result.json");
+	g_autofree char *err = beside(run, "messages");
 	g_autoptr(GError) error = NULL;
-	WdrChild *child = NULL;
+	WdrSpawn *child = NULL;
 
-	run->begun = now_s();
+	run->begun = g_get_monotonic_time();
 	run->stage = WDR_SLOT_MOVING;
-	if (wdr_child_start(
-		    "/proc/self/exe", (const char *const *)words->pdata, out, err, &child, &error))
+	if (wdr_spawn_start("/proc/self/exe", (const char *const *)words, out, err, &child, &error))
 		return child;
 	run->stage = WDR_SLOT_FAILED;
-	run->exit_code = WDR_EXIT_STOPPED;
-	run->ended = run->begun;
 	run->result = failure(error->message);
 	return NULL;
 }
 
-static void take_said(WdrSlotRun *run, const WdrChild *child)
+static void take_said(WdrSlotRun *run, const WdrSpawn *child)
 {
-	const char *line = wdr_child_said(child);
+	const char *line = wdr_spawn_said(child);
 	json_t *said = line ? json_loads(line, 0, NULL) : NULL;
 
 	if (!said)
@@ -109,21 +104,20 @@ static void take_said(WdrSlotRun *run, const WdrChild *child)
 }
 
 /* A move that did not end with "done" and a document failed, whatever it says. */
-static void take_end(WdrSlotRun *run, const WdrChild *child)
+static void take_end(WdrSlotRun *run, const WdrSpawn *child)
 {
-	g_autofree char *out = printed(run, "result.json");
+	g_autofree char *out = beside(run, "result.json");
 	g_autofree char *text = NULL;
 	size_t len = 0;
+	int code = wdr_spawn_exit_code(child);
 
-	run->ended = now_s();
-	run->exit_code = wdr_child_exit_code(child);
+	run->seconds = wdr_seconds_since(run->begun);
 	if (wdr_read_file(out, RESULT_BYTES_MAX, &text, &len, NULL))
 		run->result = json_loadb(text, len, 0, NULL);
-	bool is_moved = run->exit_code == WDR_EXIT_DONE && run->result;
-	run->stage = is_moved ? WDR_SLOT_MOVED : WDR_SLOT_FAILED;
+	run->stage = code == WDR_EXIT_DONE && run->result ? WDR_SLOT_MOVED : WDR_SLOT_FAILED;
 	if (!run->result) {
 		g_autofree char *why = g_strdup_printf(
-			"its program ended with exit code %d and said nothing", run->exit_code);
+			"its program ended with exit code %d and said nothing", code);
 		run->result = failure(why);
 	}
 }
@@ -138,7 +132,7 @@ static unsigned look(GPtrArray *runs, GPtrArray *children)
 		if (run->stage != WDR_SLOT_MOVING)
 			continue;
 		take_said(run, children->pdata[i]);
-		if (wdr_child_is_over(children->pdata[i]))
+		if (wdr_spawn_is_over(children->pdata[i]))
 			take_end(run, children->pdata[i]);
 		else
 			moving++;
@@ -149,35 +143,34 @@ static unsigned look(GPtrArray *runs, GPtrArray *children)
 static void stop_all(GPtrArray *children)
 {
 	for (guint i = 0; i < children->len; i++)
-		wdr_child_stop(children->pdata[i]);
+		wdr_spawn_stop(children->pdata[i]);
 }
 
 void wdr_roster_run(const WdrGlobals *globals, const char *const *despite, GPtrArray *runs,
-	void (*each)(void *data, bool is_over), void *data)
+	void (*each)(void *data), void *data)
 {
-	g_autoptr(GPtrArray) waiting = g_ptr_array_new();
+	g_autoptr(GPtrArray) started = g_ptr_array_new();
 	g_autoptr(GPtrArray) children =
-		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_child_free);
-	double last = 0;
+		g_ptr_array_new_with_free_func((GDestroyNotify)wdr_spawn_free);
+	int64_t told = 0;
 
 	wdr_stop_needs_care();
 	for (guint i = 0; i < runs->len; i++) {
 		WdrSlotRun *run = runs->pdata[i];
-		WdrChild *child =
+		WdrSpawn *child =
 			run->stage == WDR_SLOT_WAITING ? start(globals, despite, run) : NULL;
 		if (!child)
 			continue;
-		g_ptr_array_add(waiting, run);
+		g_ptr_array_add(started, run);
 		g_ptr_array_add(children, child);
 	}
-	while (look(waiting, children) > 0) {
+	while (look(started, children) > 0) {
 		if (!wdr_stop_check(NULL))
 			stop_all(children);
-		if (now_s() - last >= 1) {
-			each(data, false);
-			last = now_s();
+		if (told == 0 || wdr_seconds_since(told) >= 1) {
+			each(data);
+			told = g_get_monotonic_time();
 		}
-		wdr_children_wait(children, LOOK_EVERY_MS);
+		wdr_spawns_wait(children, LOOK_EVERY_MS);
 	}
-	each(data, true);
 }

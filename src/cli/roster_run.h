@@ -7,6 +7,7 @@
 #pragma once
 
 #include "cli/cli.h"
+#include "plan/itinerary.h"
 #include "roster/roster.h"
 
 #include <jansson.h>
@@ -24,17 +25,20 @@ const char *wdr_slot_stage_name(WdrSlotStage stage);
 typedef struct {
 	const WdrRosterSlot *slot; /* borrowed */
 	WdrSlotStage stage;
-	char *state;    /* the folder of its move */
-	char *plan;     /* its itinerary's file; NULL: it is resumed */
-	json_t *said;   /* the last progress; NULL: none */
-	json_t *result; /* what the move printed; NULL: nothing */
-	int exit_code;
-	double begun, ended; /* seconds; 0: not yet */
+	char *state;         /* the folder of its move */
+	bool is_begun;       /* its move is resumed; otherwise it follows the itinerary */
+	WdrItinerary *drawn; /* to be agreed to; NULL: nothing new is erased */
+	json_t *said;        /* the last progress; NULL: none */
+	json_t *result;      /* what the move printed; NULL: nothing */
+	int64_t begun;       /* by g_get_monotonic_time(); 0: not yet */
+	double seconds;      /* that it took; 0: it has not ended */
 } WdrSlotRun;
 void wdr_slot_run_free(WdrSlotRun *run);
+/* The file of its itinerary, which is there once it was agreed to. The caller's. */
+char *wdr_slot_run_plan(const WdrSlotRun *run);
 
 /* Runs those that wait (WdrSlotRun) to their ends. With a stop asked for, all are told to stop, and
  * it returns when they have ended. despite: checks, as in WdrMoveRoster. `each` is called each
- * second, and at the end. */
+ * second. */
 void wdr_roster_run(const WdrGlobals *globals, const char *const *despite, GPtrArray *runs,
-	void (*each)(void *data, bool is_over), void *data);
+	void (*each)(void *data), void *data);

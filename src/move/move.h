@@ -55,6 +55,9 @@ bool wdr_move_look_again_at_target(const WdrWorld *world, WdrItinerary *it, GPtr
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Takes scratch folders away that a kill left in it; nobody else may be working there. */
 void wdr_move_clear_scratch(const char *state);
+/* One program at a time works with the records of a folder. The lock is held until *ret, the
+ * caller's, is closed (WdrFd). REFUSED: another has it. */
+bool wdr_move_lock(const char *folder, int *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Whether a program holds the lock that a move, or a catchup, of this folder takes. */
 bool wdr_move_is_under_way(const WdrWorld *world, const char *state);
 /* Whether the move of this folder had begun to erase its target. */

@@ -70,26 +70,35 @@ bool wdr_move_is_under_way(const WdrWorld *world, const char *state)
 	return fd >= 0 && flock(fd, LOCK_SH | LOCK_NB) != 0 && errno == EWOULDBLOCK;
 }
 
-bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
+bool wdr_move_lock(const char *folder, int *ret, GError **error)
 {
-	g_autofree char *folder = lock_folder(m->world, m->records.state);
+	g_auto(WdrFd) fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 
-	m->records.lock = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (m->records.lock < 0)
+	if (fd < 0)
 		return wdr_error_set_errno(error, errno, "opening the folder %s", folder);
 	/* Who asks whether a move is under way holds it for a moment. */
-	bool is_ours = flock(m->records.lock, LOCK_EX | LOCK_NB) == 0;
+	bool is_ours = flock(fd, LOCK_EX | LOCK_NB) == 0;
 	for (unsigned i = 0; !is_ours && i < LOCK_TRIES; i++) {
 		g_usleep(LOCK_TRY_EVERY_US);
-		is_ours = flock(m->records.lock, LOCK_EX | LOCK_NB) == 0;
+		is_ours = flock(fd, LOCK_EX | LOCK_NB) == 0;
 	}
 	if (is_ours) {
-		wdr_move_clear_scratch(m->records.state);
+		*ret = wdr_fd_steal(&fd);
 		return true;
 	}
 	wdr_error_set(error, WDR_ERROR_REFUSED, "another move is under way (it holds %s)", folder);
 	wdr_error_hint(error, "wait for it to end; nothing was written");
 	return false;
+}
+
+bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
+{
+	g_autofree char *folder = lock_folder(m->world, m->records.state);
+
+	if (!wdr_move_lock(folder, &m->records.lock, error))
+		return false;
+	wdr_move_clear_scratch(m->records.state);
+	return true;
 }
 
 bool wdr_move_run_is_fat(const WdrItineraryPart *p)

@@ -80,10 +80,41 @@ START_TEST(the_number_is_asked_for)
 	bench_expect(&wrong, 3, "'3' is not the number of disks");
 	SupRun none = bench_run("", words);
 	bench_expect(&none, 3, "cancelled");
+	/* What was not agreed to is not begun by going on either. */
+	SupRun resume = BENCH_RUN("move", "--roster", ROSTER, "--resume");
+	bench_expect(&resume, 3, "cancelled");
 	ck_assert_str_eq(before, sup_hash(sup_path("one.img")));
 	SupRun run = bench_run("2\n", words);
 	bench_expect(&run, 0, "2 of 2 disks are ready");
 	expect_host("two.img", "heron-hide-12");
+}
+END_TEST
+
+/* As after a power cut before the second slot's move began: its disk is as it was shown. */
+START_TEST(agreed_but_not_begun)
+{
+	g_autofree char *words = both();
+	g_autofree char *state = g_strconcat(ROSTER, ".wanderitas/two", NULL);
+
+	two_images();
+	SupRun run = BENCH_RUN("move", "--roster", ROSTER, "--erase", words);
+	bench_expect(&run, 0, "2 of 2 disks are ready");
+	SUP_TOOL("rm", "-r", state);
+	/* Somebody put something on it meanwhile. */
+	sup_make_image(sup_path("two.img"), UINT64_C(500) << 20);
+	sup_poke(sup_path("two.img"), 0, "photos", 6);
+	g_autofree char *photos = g_strdup(sup_hash(sup_path("two.img")));
+	SupRun other = BENCH_RUN("move", "--roster", ROSTER, "--resume");
+	bench_expect(&other, 1, "slot two failed: ");
+	ck_assert_str_eq(photos, sup_hash(sup_path("two.img")));
+	sup_make_image(sup_path("two.img"), UINT64_C(500) << 20);
+	SupRun resume = BENCH_RUN("move", "--roster", ROSTER, "--resume");
+	bench_expect(&resume, 0, "2 of 2 disks are ready");
+	expect_host("two.img", "heron-hide-12");
+	/* Without --resume it is shown and asked about again. */
+	SUP_TOOL("rm", "-r", state);
+	SupRun again = BENCH_RUN("move", "--roster", ROSTER);
+	bench_expect(&again, 3, "cancelled");
 }
 END_TEST
 
@@ -190,7 +221,7 @@ START_TEST(two_rosters_at_once)
 	int fd = open(state, O_RDONLY | O_DIRECTORY);
 	ck_assert_int_eq(flock(fd, LOCK_EX), 0);
 	SupRun run = BENCH_RUN("move", "--roster", ROSTER, "--erase", "x");
-	bench_expect(&run, 3, "another program is carrying out the roster");
+	bench_expect(&run, 3, "another move is under way (it holds ");
 	close(fd);
 }
 END_TEST
@@ -325,6 +356,7 @@ Suite *suite_roster(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, two_at_once);
 	tcase_add_test(t, the_number_is_asked_for);
+	tcase_add_test(t, agreed_but_not_begun);
 	tcase_add_test(t, erase_names_all);
 	tcase_add_loop_test(t, one_fails_alone, 0, (int)G_N_ELEMENTS(ends));
 	tcase_add_test(t, a_new_disk_for_a_slot);

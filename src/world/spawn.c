@@ -1,5 +1,5 @@
 /* Children, each with a pipe for what it says. */
-#include "world/child.h"
+#include "world/spawn.h"
 
 #include "base/cleanup.h"
 
@@ -16,7 +16,7 @@ extern char **environ;
 
 enum { LINE_BYTES_MAX = 64 * 1024 };
 
-struct WdrChild {
+struct WdrSpawn {
 	pid_t pid;
 	int says;      /* -1: it was closed */
 	GString *part; /* of a line */
@@ -39,7 +39,7 @@ static bool set_up(posix_spawn_file_actions_t *files, posix_spawnattr_t *attribu
 		       0 &&
 	       posix_spawn_file_actions_addopen(files, STDOUT_FILENO, out_path, flags, 0600) == 0 &&
 	       posix_spawn_file_actions_addopen(files, STDERR_FILENO, err_path, flags, 0600) == 0 &&
-	       posix_spawn_file_actions_adddup2(files, says, WDR_CHILD_SAYS) == 0 &&
+	       posix_spawn_file_actions_adddup2(files, says, WDR_SPAWN_SAYS) == 0 &&
 	       posix_spawnattr_setsigdefault(attributes, &defaults) == 0 &&
 	       posix_spawnattr_setpgroup(attributes, 0) == 0 &&
 	       posix_spawnattr_setflags(
@@ -54,14 +54,14 @@ static bool make_pipe(int ret[2])
 	if (pipe2(both, O_CLOEXEC) != 0)
 		return false;
 	for (size_t i = 0; i < 2; i++) {
-		ret[i] = fcntl(both[i], F_DUPFD_CLOEXEC, WDR_CHILD_SAYS + 1);
+		ret[i] = fcntl(both[i], F_DUPFD_CLOEXEC, WDR_SPAWN_SAYS + 1);
 		close(both[i]);
 	}
 	return ret[0] >= 0 && ret[1] >= 0;
 }
 
-bool wdr_child_start(const char *program, const char *const *argv, const char *out_path,
-	const char *err_path, WdrChild **ret, GError **error)
+bool wdr_spawn_start(const char *program, const char *const *argv, const char *out_path,
+	const char *err_path, WdrSpawn **ret, GError **error)
 {
 	posix_spawn_file_actions_t files;
 	posix_spawnattr_t attributes;
@@ -85,7 +85,7 @@ bool wdr_child_start(const char *program, const char *const *argv, const char *o
 			close(both[0]);
 		return wdr_error_set_errno(error, failed, "starting %s", program);
 	}
-	WdrChild *c = g_new0(WdrChild, 1);
+	WdrSpawn *c = g_new0(WdrSpawn, 1);
 	c->pid = pid;
 	c->says = both[0];
 	(void)fcntl(c->says, F_SETFL, O_NONBLOCK);
@@ -94,7 +94,7 @@ bool wdr_child_start(const char *program, const char *const *argv, const char *o
 	return true;
 }
 
-void wdr_child_free(WdrChild *c)
+void wdr_spawn_free(WdrSpawn *c)
 {
 	if (!c)
 		return;
@@ -104,7 +104,7 @@ void wdr_child_free(WdrChild *c)
 	g_free(c);
 }
 
-static void listen_to(WdrChild *c)
+static void listen_to(WdrSpawn *c)
 {
 	char bytes[4096];
 	ssize_t n = 0;
@@ -126,7 +126,7 @@ static void listen_to(WdrChild *c)
 		wdr_fd_clear(&c->says);
 }
 
-static void look_after(WdrChild *c)
+static void look_after(WdrSpawn *c)
 {
 	int status = 0;
 
@@ -136,37 +136,37 @@ static void look_after(WdrChild *c)
 	c->exit_code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 }
 
-void wdr_children_wait(const GPtrArray *children, int milliseconds)
+void wdr_spawns_wait(const GPtrArray *children, int milliseconds)
 {
 	g_autofree struct pollfd *all = g_new0(struct pollfd, children->len + 1);
 
 	for (guint i = 0; i < children->len; i++)
-		all[i] = (struct pollfd){ ((WdrChild *)children->pdata[i])->says, POLLIN, 0 };
+		all[i] = (struct pollfd){ ((WdrSpawn *)children->pdata[i])->says, POLLIN, 0 };
 	(void)poll(all, children->len, milliseconds);
 	for (guint i = 0; i < children->len; i++) {
-		WdrChild *c = children->pdata[i];
+		WdrSpawn *c = children->pdata[i];
 		if (c->says >= 0)
 			listen_to(c);
 		look_after(c);
 	}
 }
 
-const char *wdr_child_said(const WdrChild *c)
+const char *wdr_spawn_said(const WdrSpawn *c)
 {
 	return c->line;
 }
 
-bool wdr_child_is_over(const WdrChild *c)
+bool wdr_spawn_is_over(const WdrSpawn *c)
 {
 	return c->is_over;
 }
 
-int wdr_child_exit_code(const WdrChild *c)
+int wdr_spawn_exit_code(const WdrSpawn *c)
 {
 	return c->exit_code;
 }
 
-void wdr_child_stop(WdrChild *c)
+void wdr_spawn_stop(WdrSpawn *c)
 {
 	if (!c->is_over && !c->was_stopped)
 		kill(c->pid, SIGTERM);
