@@ -28,6 +28,9 @@ static struct {
 	WdrProgress progress; /* the last one */
 	WdrTimeLeft left;
 	unsigned steps; /* numbered ones; 0: unknown */
+	int to;         /* a descriptor that gets JSON, instead; 0: none; -1: nobody listens */
+	unsigned number;
+	char *step;
 	double step_begun, last_plain, last_drawn;
 } line;
 
@@ -151,10 +154,34 @@ static void print_plain(double now)
 	fflush(stderr);
 }
 
+/* For a program: one line, whole. Whoever does not listen any more is not told. */
+static void say_line(double now)
+{
+	const WdrProgress *p = &line.progress;
+	bool has_bytes = line.has_progress;
+	double left = line.left.has_work ? wdr_time_left_s(&line.left, now) : -1;
+	g_autoptr(json_t) said = json_pack("{s:I, s:I, s:o, s:I, s:I, s:b, s:o}", "step",
+		(json_int_t)line.number, "steps", (json_int_t)line.steps, "text",
+		wdr_json_text(line.step), "bytes_done", (json_int_t)(has_bytes ? p->bytes_done : 0),
+		"bytes_total", (json_int_t)(has_bytes ? p->bytes_total : 0), "is_reading_back",
+		has_bytes && p->is_reading_back, "seconds_left",
+		left >= 0 ? json_integer((json_int_t)(left + 0.5)) : json_null());
+	g_autofree char *text = json_dumps(said, JSON_COMPACT);
+	g_autofree char *with_end = g_strconcat(text, "\n", NULL);
+
+	line.last_drawn = now;
+	if (line.to > 0 && write(line.to, with_end, strlen(with_end)) < 0)
+		line.to = -1;
+}
+
 /* Under the lock. */
 static void show(double now)
 {
-	if (line.is_terminal)
+	if (line.to != 0 && now - line.last_drawn >= 1)
+		say_line(now);
+	else if (line.to != 0)
+		return;
+	else if (line.is_terminal)
 		draw(now);
 	else if (now - line.last_plain >= PLAIN_EVERY_S)
 		print_plain(now);
@@ -212,11 +239,17 @@ static void on_step(void *data, unsigned number, const char *step)
 	line.step_begun = line.last_plain = line.last_drawn = now_s();
 	line.is_live = true;
 	line.has_progress = false;
+	line.number = number;
+	g_free(line.step);
+	line.step = g_strdup(step);
 	wdr_time_left_begin_step(&line.left, line.step_begun);
 	g_autofree char *counted = number > 0 && line.steps > 0
 					   ? g_strdup_printf(", step %u of %u", number, line.steps)
 					   : g_strdup("");
-	print_line(WDR_STYLE_PLAIN, step, counted);
+	if (line.to != 0)
+		say_line(line.step_begun);
+	else
+		print_line(WDR_STYLE_PLAIN, step, counted);
 	g_mutex_unlock(&line.lock);
 }
 
@@ -225,81 +258,9 @@ static void on_note(void *data, const char *note)
 	(void)data;
 	g_mutex_lock(&line.lock);
 	close_line();
-	print_line(WDR_STYLE_WARNING, note, "");
+	if (line.to == 0)
+		print_line(WDR_STYLE_WARNING, note, "");
 	g_mutex_unlock(&line.lock);
-}
-
-/* ---- for programs ---- */
-
-static struct {
-	GMutex lock;
-	int to; /* a descriptor */
-	unsigned number, steps;
-	char *step;
-	WdrTimeLeft left;
-	double last;
-} lines;
-
-/* One line, whole, and each second at most. Whoever does not listen any more is not told. */
-static void say_line(const WdrProgress *p, double now)
-{
-	double left = lines.left.has_work ? wdr_time_left_s(&lines.left, now) : -1;
-	g_autoptr(json_t) said = json_pack("{s:I, s:I, s:o, s:I, s:I, s:b, s:o}", "step",
-		(json_int_t)lines.number, "steps", (json_int_t)lines.steps, "text",
-		wdr_json_text(lines.step), "bytes_done", (json_int_t)(p ? p->bytes_done : 0),
-		"bytes_total", (json_int_t)(p ? p->bytes_total : 0), "is_reading_back",
-		p && p->is_reading_back, "seconds_left",
-		left >= 0 ? json_integer((json_int_t)(left + 0.5)) : json_null());
-	g_autofree char *text = json_dumps(said, JSON_COMPACT);
-	g_autofree char *with_end = g_strconcat(text, "\n", NULL);
-
-	lines.last = now;
-	if (write(lines.to, with_end, strlen(with_end)) < 0)
-		lines.to = -1;
-}
-
-static void say_work(void *data, const WdrWork *work)
-{
-	(void)data;
-	g_mutex_lock(&lines.lock);
-	lines.steps = work->steps;
-	wdr_time_left_work(&lines.left, work);
-	g_mutex_unlock(&lines.lock);
-}
-
-static void say_step(void *data, unsigned number, const char *step)
-{
-	double now = now_s();
-
-	(void)data;
-	g_mutex_lock(&lines.lock);
-	lines.number = number;
-	g_free(lines.step);
-	lines.step = g_strdup(step);
-	wdr_time_left_begin_step(&lines.left, now);
-	if (lines.to >= 0)
-		say_line(NULL, now);
-	g_mutex_unlock(&lines.lock);
-}
-
-static void say_progress(void *data, const WdrProgress *p)
-{
-	double now = now_s();
-
-	(void)data;
-	g_mutex_lock(&lines.lock);
-	wdr_time_left_see(&lines.left, p, now);
-	if (lines.to >= 0 && now - lines.last >= 1)
-		say_line(p, now);
-	g_mutex_unlock(&lines.lock);
-}
-
-void wdr_progress_say(WdrWorld *world, int descriptor)
-{
-	WdrObserver observer = { say_work, say_step, say_progress, NULL, NULL };
-
-	lines.to = descriptor;
-	wdr_world_observe(world, &observer);
 }
 
 void wdr_progress_attach(WdrWorld *world, bool no_color)
@@ -312,4 +273,10 @@ void wdr_progress_attach(WdrWorld *world, bool no_color)
 	line.is_terminal = isatty(STDERR_FILENO) && g_strcmp0(g_getenv("TERM"), "dumb") != 0;
 	wdr_world_observe(world, &observer);
 	g_thread_unref(g_thread_new("ticks", tick_thread, NULL));
+}
+
+void wdr_progress_say(WdrWorld *world, int descriptor)
+{
+	line.to = descriptor;
+	wdr_progress_attach(world, true);
 }

@@ -7,7 +7,6 @@
 
 #include "base/cursor.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 enum { PATH_BYTES_MAX = 1024 * 1024 };
@@ -136,11 +135,10 @@ static char *put_time(char *to, WdrTime t)
 	if (t.sec < 0)
 		*to++ = '-';
 	to = put_number(to, t.sec < 0 ? -(uint64_t)t.sec : (uint64_t)t.sec, 10);
-	*to++ = '.';
-	/* Nine digits: a 1 in front keeps the zeros, and is written over. */
-	char *nanoseconds = to - 1;
-	to = put_number(nanoseconds, 1000000000 + (uint64_t)t.nsec, 10);
-	*nanoseconds = '.';
+	/* Nine digits: a 1 in front keeps the zeros, and the point is written over it. */
+	char *point = to;
+	to = put_number(point, 1000000000 + (uint64_t)t.nsec, 10);
+	*point = '.';
 	return to;
 }
 

@@ -118,7 +118,7 @@ static void send_filling(WdrStream *s)
 	s->filling = NULL;
 }
 
-/* Makes a request to which another block can be added whose bytes belong at `offset`. */
+/* Makes a request to which another buffer can be added whose bytes belong at `offset`. */
 static Request *fit_request(WdrStream *s, uint64_t offset)
 {
 	const Request *q = s->filling;
@@ -142,7 +142,7 @@ static void add_buffer(Request *q, uint8_t *buffer, size_t len, uint64_t offset)
 	q->len += len;
 }
 
-/* What is left of the last block, where bytes for this offset can be put; 0: nothing. */
+/* What is left of the last buffer, where bytes for this offset can be put; 0: nothing. */
 static size_t room_for(const Request *q, uint64_t offset, uint8_t **ret)
 {
 	if (!q || q->n == 0 || q->offset + q->len != offset)
@@ -199,7 +199,7 @@ bool wdr_stream_drain(WdrStream *s, GError **error)
 	void *buffers[BUFFERS];
 
 	send_filling(s);
-	/* With every block back in our hands nothing is under way. */
+	/* With every buffer back in our hands nothing is under way. */
 	for (unsigned i = 0; i < BUFFERS; i++)
 		buffers[i] = g_async_queue_pop(s->empty);
 	for (unsigned i = 0; i < BUFFERS; i++)
@@ -215,8 +215,8 @@ void wdr_stream_free(WdrStream *s)
 	g_thread_join(s->thread);
 	if (s->filling)
 		end_request(s, s->filling);
-	for (void *block; (block = g_async_queue_try_pop(s->empty));)
-		wdr_buffer_free(block);
+	for (void *buffer; (buffer = g_async_queue_try_pop(s->empty));)
+		wdr_buffer_free(buffer);
 	g_async_queue_unref(s->empty);
 	g_async_queue_unref(s->full);
 	g_clear_error(&s->failure);

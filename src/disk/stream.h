@@ -11,7 +11,7 @@ typedef struct WdrStream WdrStream;
 /* Called by the writing thread once `bytes` more are with the medium. */
 typedef void (*WdrStreamDone)(void *data, uint64_t bytes);
 
-/* dev is borrowed. 4 MiB of memory. */
+/* dev is borrowed. 3.5 MiB of memory. */
 WdrStream *wdr_stream_new(WdrBlockDev *dev, WdrStreamDone done, void *data);
 /* An error of an earlier request is reported by the next call, whichever that is. */
 bool wdr_stream_write(WdrStream *s, const void *buf, size_t len, uint64_t offset,

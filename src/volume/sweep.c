@@ -47,6 +47,7 @@ struct WdrSweep {
 	GCond changed;
 	/* All below under the lock. */
 	WdrSweepGroup *open; /* that runs are added to; NULL: none */
+	WdrSweepGroup none;  /* without runs: of contents that told of none */
 	Buffer buffers[BUFFERS];
 	uint64_t clock;
 };
@@ -56,6 +57,7 @@ WdrSweep *wdr_sweep_new(WdrBlockDev *dev)
 	WdrSweep *s = g_new0(WdrSweep, 1);
 
 	s->dev = dev;
+	s->none.runs = g_array_new(FALSE, FALSE, sizeof(WdrSweptRun));
 	g_mutex_init(&s->lock);
 	g_cond_init(&s->changed);
 	return s;
@@ -76,6 +78,7 @@ void wdr_sweep_free(WdrSweep *s)
 	for (size_t i = 0; i < BUFFERS; i++)
 		free(s->buffers[i].bytes);
 	leave(s->open);
+	g_array_unref(s->none.runs);
 	g_mutex_clear(&s->lock);
 	g_cond_clear(&s->changed);
 	g_free(s);
@@ -157,9 +160,8 @@ static uint64_t extend(const WdrSweep *s, WdrSweepGroup *group, uint64_t start, 
 {
 	uint64_t end = run.at + run.len;
 
-	if (group)
-		sort(s, group);
-	for (guint i = group ? first_from(group, run.at) : 0; group && i < group->sorted; i++) {
+	sort(s, group);
+	for (guint i = first_from(group, run.at); i < group->sorted; i++) {
 		const WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
 		uint64_t up_to = r->at + r->len;
 		if (r->at > end + GAP_BYTES || up_to - start > REQUEST_BYTES)
@@ -172,7 +174,7 @@ static uint64_t extend(const WdrSweep *s, WdrSweepGroup *group, uint64_t start, 
 /* It is not read once more with its neighbours. */
 static void note_read(WdrSweepGroup *group, WdrSweptRun run)
 {
-	for (guint i = group ? first_from(group, run.at) : 0; group && i < group->sorted; i++) {
+	for (guint i = first_from(group, run.at); i < group->sorted; i++) {
 		WdrSweptRun *r = &g_array_index(group->runs, WdrSweptRun, i);
 		if (r->at >= run.at + run.len)
 			break;
@@ -250,7 +252,7 @@ bool wdr_sweep_read(WdrSweep *s, WdrSweepGroup *group, void *buf, WdrSweptRun ru
 	if (len > REQUEST_BYTES)
 		return wdr_blockdev_read(s->dev, buf, len, run.at, error);
 	g_mutex_lock(&s->lock);
-	Buffer *b = take(s, group, run, since);
+	Buffer *b = take(s, group ? group : &s->none, run, since);
 	g_mutex_unlock(&s->lock);
 	/* No buffer is free, or reading failed, perhaps beside what is wanted. */
 	if (!b)
