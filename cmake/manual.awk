@@ -261,7 +261,7 @@ function print_help_of(name,    n, l, i) {
 
 function make_help(    i) {
 	print "/* Made from docs/manual by cmake/manual.awk. */"
-	print "#include \"cli/manual.h\"\n\n#include <stddef.h>\n"
+	print "#include \"cli/common/manual.h\"\n\n#include <stddef.h>\n"
 	print_help_of("wanderitas")
 	for (i = 1; i <= command_count; i++)
 		print_help_of(commands[i])

@@ -1,12 +1,12 @@
 /* Finds the command that was named and runs it. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
 #include "base/closest.h"
 #include "base/command.h"
-#include "cli/manual.h"
-#include "cli/option_error.h"
-#include "cli/signals.h"
-#include "cli/version.h"
+#include "cli/common/manual.h"
+#include "cli/common/option_error.h"
+#include "cli/common/signals.h"
+#include "cli/common/version.h"
 
 #include <errno.h>
 #include <jansson.h>

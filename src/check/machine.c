@@ -5,14 +5,16 @@
 #include "disk/users.h"
 #include "plan/running_source.h"
 
-void wdr_machine_look(const WdrWorld *world, const WdrItinerary *it, WdrMachine *ret)
+void wdr_machine_look(
+	const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where, WdrMachine *ret)
 {
 	*ret = (WdrMachine){ .world = world, .it = it };
 	(void)!wdr_itinerary_disk_find(world, &it->source, &ret->source, NULL);
 	(void)!wdr_itinerary_disk_find(world, &it->target, &ret->target, NULL);
 	if (ret->source)
 		(void)!wdr_running_open(world, ret->source, &ret->system, NULL);
-	if (ret->source && ret->target && !(ret->source->is_image && ret->target->is_image))
+	if (where == WDR_BOOTS_HERE && ret->source && ret->target &&
+		!(ret->source->is_image && ret->target->is_image))
 		(void)!wdr_systems_beside(world, ret->source, ret->target, &ret->others, NULL);
 }
 

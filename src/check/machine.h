@@ -9,12 +9,20 @@ typedef struct {
 	const WdrItinerary *it;
 	WdrDisk *source, *target; /* NULL: it is not there any more */
 	WdrSystem *system;  /* of the source, as it is read in a move; NULL: it cannot be read */
-	GPtrArray *others;  /* WdrSystem: the machine's other disks; NULL: only images take part */
+	GPtrArray *others;  /* WdrSystem: the machine's other disks; NULL: only images take part, or
+			     * it boots elsewhere */
 	const char *medium; /* as what a target image will be attached; NULL: unknown. Borrowed */
 } WdrMachine;
 
+/* Where the target is going to boot. */
+typedef enum {
+	WDR_BOOTS_HERE,     /* beside this machine's other disks */
+	WDR_BOOTS_ELSEWHERE /* on another board of this kind: what it will be beside is unknown */
+} WdrBootsWhere;
+
 /* Never fails: what cannot be had is not there. World and itinerary are borrowed. */
-void wdr_machine_look(const WdrWorld *world, const WdrItinerary *it, WdrMachine *ret);
+void wdr_machine_look(
+	const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where, WdrMachine *ret);
 void wdr_machine_clear(WdrMachine *a);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrMachine, wdr_machine_clear)
 

@@ -167,12 +167,12 @@ bool wdr_planned_rehearse(const WdrMachine *a, WdrRehearsal **ret, GError **erro
 	return true;
 }
 
-WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it)
+WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where)
 {
 	g_auto(WdrMachine) around = { 0 };
 	g_autoptr(WdrSystem) system = NULL;
 
-	wdr_machine_look(world, it, &around);
+	wdr_machine_look(world, it, where, &around);
 	if (!around.target || !wdr_system_open(world, around.target, &system, NULL))
 		return NULL;
 	if (it->what != WDR_MOVE_ROOT)

@@ -10,4 +10,5 @@ bool wdr_planned_rehearse(
 	const WdrMachine *a, WdrRehearsal **ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* Of a move that was carried out; of a root alone, the source with the target beside it. NULL: one
  * that is needed cannot be read. */
-WdrRehearsal *wdr_moved_rehearse(const WdrWorld *world, const WdrItinerary *it);
+WdrRehearsal *wdr_moved_rehearse(
+	const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where);

@@ -27,12 +27,13 @@ char *wdr_check_names(void)
 	return g_string_free(text, FALSE);
 }
 
-GPtrArray *wdr_ready_checks(const WdrWorld *world, const WdrItinerary *it, const char *medium)
+GPtrArray *wdr_ready_checks(
+	const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where, const char *medium)
 {
 	WdrReady r = { .checks = wdr_checks_new() };
 
 	/* Disks that are not there any more are the move's to refuse. */
-	wdr_machine_look(world, it, &r.around);
+	wdr_machine_look(world, it, where, &r.around);
 	r.around.medium = medium;
 	wdr_ready_disks(&r);
 	wdr_ready_start(&r);

@@ -3,10 +3,13 @@
 #pragma once
 
 #include "check/checklist.h"
+#include "check/machine.h"
 #include "plan/itinerary.h"
 
-/* WdrCheck, in the order of the work; one name may have several. Only reads. */
-GPtrArray *wdr_ready_checks(const WdrWorld *world, const WdrItinerary *it, const char *medium);
+/* WdrCheck, in the order of the work; one name may have several. Only reads. medium: as what a
+ * target image will be attached; NULL: unknown. */
+GPtrArray *wdr_ready_checks(
+	const WdrWorld *world, const WdrItinerary *it, WdrBootsWhere where, const char *medium);
 /* Why no itinerary from one disk to the other could be drawn, as the one check that there is then
  * (from NULL: the system does not run from a disk that could be moved); NULL: the error is about
  * something else, the words of the command line for one. */

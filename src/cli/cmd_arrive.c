@@ -1,9 +1,9 @@
 /* wanderitas arrive: the checks after the restart. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "check/arrive.h"
-#include "cli/keep.h"
-#include "cli/progress.h"
+#include "cli/common/keep.h"
+#include "cli/common/progress.h"
 #include "move/move.h"
 #include "present/show_arrival.h"
 

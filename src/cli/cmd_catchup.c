@@ -1,8 +1,8 @@
 /* wanderitas catchup: copies what changed since the move. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
-#include "cli/progress.h"
-#include "cli/under_way.h"
+#include "cli/common/progress.h"
+#include "cli/common/under_way.h"
 #include "move/catchup.h"
 #include "present/show_catchup.h"
 

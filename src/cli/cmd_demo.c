@@ -1,9 +1,9 @@
 /* wanderitas demo: makes a bench with sample boards. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
 #include "base/command.h"
 #include "base/json.h"
-#include "cli/progress.h"
+#include "cli/common/progress.h"
 #include "sample/sample.h"
 
 static const struct {

@@ -1,6 +1,6 @@
 /* wanderitas draft: shows and saves an itinerary. */
-#include "cli/expected.h"
-#include "cli/plan_options.h"
+#include "cli/common/expected.h"
+#include "cli/common/plan_options.h"
 
 #include "base/command.h"
 #include "base/io.h"
@@ -39,7 +39,7 @@ static void show_start(const WdrWorld *world, const WdrOut *out, const WdrItiner
 	g_autoptr(GError) error = NULL;
 	g_auto(WdrMachine) around = { 0 };
 
-	wdr_machine_look(world, it, &around);
+	wdr_machine_look(world, it, WDR_BOOTS_HERE, &around);
 	fputc('\n', out->file);
 	if (wdr_planned_rehearse(&around, &planned, &error))
 		wdr_present_verdict(out, "as planned", starts, planned);

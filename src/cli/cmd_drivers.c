@@ -1,9 +1,9 @@
 /* wanderitas drivers: shows and adds drivers that are needed to mount root. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "base/command.h"
 #include "change/add_drivers.h"
-#include "cli/step.h"
+#include "cli/common/step.h"
 #include "present/show_drivers.h"
 
 typedef struct {

@@ -1,8 +1,8 @@
 /* wanderitas firmware: compares and updates firmware files of the boot volume. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "change/update_firmware.h"
-#include "cli/step.h"
+#include "cli/common/step.h"
 #include "present/show_firmware.h"
 
 typedef struct {

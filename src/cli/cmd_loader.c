@@ -1,5 +1,5 @@
 /* wanderitas loader: shows and writes boot loaders outside of volumes. */
-#include "cli/step.h"
+#include "cli/common/step.h"
 
 #include "base/stat.h"
 #include "base/json.h"

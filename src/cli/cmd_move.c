@@ -1,16 +1,16 @@
 /* wanderitas move: shows the itinerary, asks, moves, and tells what was done. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "base/command.h"
 #include "base/text.h"
 #include "boot/system/survey.h"
-#include "check/planned_boot.h"
-#include "cli/expected.h"
-#include "cli/keep.h"
-#include "cli/move_roster.h"
-#include "cli/move_steps.h"
-#include "cli/progress.h"
-#include "cli/under_way.h"
+#include "check/ready.h"
+#include "cli/common/expected.h"
+#include "cli/common/keep.h"
+#include "cli/many/move_roster.h"
+#include "cli/common/move_steps.h"
+#include "cli/common/perform.h"
+#include "cli/common/under_way.h"
 #include "plan/target_partition.h"
 #include "present/show_itinerary.h"
 #include "present/show_ready.h"
@@ -166,7 +166,7 @@ static bool tell_changes(
 static bool is_ready(MoveOptions *o, const WdrGlobals *globals, const WdrWorld *world,
 	const WdrItinerary *it, GError **error)
 {
-	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it, NULL);
+	g_autoptr(GPtrArray) checks = wdr_ready_checks(world, it, WDR_BOOTS_HERE, NULL);
 	const char *const *despite = (const char *const *)o->despite;
 	const WdrCheck *stop = wdr_ready_stop(checks, despite);
 	WdrOut out = wdr_cli_stdout(globals);
@@ -224,9 +224,6 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrItinerary) it = NULL;
 	g_autofree char *state = NULL;
-	g_auto(WdrMoveResult) result = { 0 };
-	WdrOut out = wdr_cli_stdout(globals);
-	bool has_begun = false;
 
 	if (!parse(o, globals, &argc, &argv, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
@@ -239,34 +236,15 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 		!may_go_on(o, globals, world, it, state, &error))
 		return wdr_cli_fail(
 			globals, error, o->has_begun_steps ? WDR_EXIT_STOPPED : WDR_EXIT_REFUSED);
-	WdrMoveOptions options = { .state = state,
-		.copy_per_s = o->copy_per_s,
-		.looked_at = o->plan.source,
-		.is_resuming = o->resume != 0,
-		.accepts_damage = o->accept_damage != 0,
-		.ready = o->ready };
-	bool is_done = wdr_move(world, it, &options, &has_begun, &result, &error);
-	result.has_taken_steps = o->has_taken_steps;
-	if (!is_done) {
-		if (has_begun)
-			return wdr_cli_fail_begun(globals, world, error, it, &result);
-		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
-	}
-	wdr_progress_end();
-	int64_t begun = g_get_monotonic_time();
-	g_autoptr(WdrRehearsal) rehearsal = wdr_moved_rehearse(world, it);
-	result.rehearse_s = wdr_seconds_since(begun);
-	result.look_s += o->look_s;
-	result.all_s += o->look_s + result.rehearse_s;
-	g_autofree char *starts = wdr_present_what_starts(it);
-	if (rehearsal)
-		wdr_cli_keep(world, state, WDR_REHEARSAL_FILE,
-			wdr_present_rehearsal_document(starts, it->target.medium, rehearsal));
-	if (globals->json)
-		wdr_present_moved_json(stdout, it, &result, rehearsal);
-	else
-		wdr_present_moved(&out, it, &result, rehearsal);
-	return WDR_EXIT_DONE;
+	return wdr_cli_perform(globals, world, it,
+		&(WdrPerforming){ .move = { .state = state,
+					  .copy_per_s = o->copy_per_s,
+					  .looked_at = o->plan.source,
+					  .is_resuming = o->resume != 0,
+					  .accepts_damage = o->accept_damage != 0,
+					  .ready = o->ready },
+			.look_s = o->look_s,
+			.has_taken_steps = o->has_taken_steps });
 }
 
 static int move_run(WdrGlobals *globals, int argc, char **argv)

@@ -1,9 +1,9 @@
 /* wanderitas order: shows and sets the boot order. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "base/command.h"
 #include "change/order.h"
-#include "cli/step.h"
+#include "cli/common/step.h"
 #include "present/show_order.h"
 
 typedef struct {

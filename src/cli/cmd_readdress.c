@@ -1,9 +1,9 @@
 /* wanderitas readdress: makes a copied disk name its own identifiers. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "base/command.h"
 #include "change/readdress.h"
-#include "cli/progress.h"
+#include "cli/common/progress.h"
 #include "plan/second_machine.h"
 #include "present/show_itinerary.h"
 #include "present/show_steps.h"

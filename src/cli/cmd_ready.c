@@ -1,8 +1,8 @@
 /* wanderitas ready: the checks before a move. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
-#include "cli/keep.h"
-#include "cli/step.h"
+#include "cli/common/keep.h"
+#include "cli/common/step.h"
 #include "present/show_ready.h"
 
 #include <string.h>
@@ -31,7 +31,7 @@ static bool ready(
 	if (!o->from && !wdr_cli_running_disk(world, &o->from, NULL))
 		g_debug("the disk that the system runs from is unknown");
 	if (wdr_plan_options_draft(world, o, &it, &refusal))
-		checks = wdr_ready_checks(world, it, medium);
+		checks = wdr_ready_checks(world, it, WDR_BOOTS_HERE, medium);
 	else if (!o->to || !(checks = wdr_ready_refusal(world, o->from, o->to, refusal))) {
 		g_propagate_error(error, refusal);
 		return false;

@@ -1,5 +1,5 @@
 /* wanderitas rehearse: would the board boot from this disk? */
-#include "cli/step.h"
+#include "cli/common/step.h"
 
 #include "boot/system/survey.h"
 #include "check/planned_boot.h"
@@ -99,7 +99,7 @@ static bool rehearse_together(
 	const WdrGlobals *globals, const WdrWorld *world, const WdrDisk *disk, WdrVerdict *ret)
 {
 	g_autoptr(WdrItinerary) it = wdr_together_find(world, disk);
-	g_autoptr(WdrRehearsal) r = it ? wdr_moved_rehearse(world, it) : NULL;
+	g_autoptr(WdrRehearsal) r = it ? wdr_moved_rehearse(world, it, WDR_BOOTS_HERE) : NULL;
 
 	if (!r)
 		return false;

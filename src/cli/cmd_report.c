@@ -1,5 +1,5 @@
-/* wanderitas report: the page about one move. */
-#include "cli/cli.h"
+/* wanderitas report: the page about one move, or the pages of many. */
+#include "cli/common/cli.h"
 
 #include "base/command.h"
 #include "base/io.h"
@@ -7,23 +7,26 @@
 #include "base/stat.h"
 #include "check/planned_boot.h"
 #include "check/report.h"
-#include "cli/progress.h"
-#include "cli/under_way.h"
+#include "cli/common/progress.h"
+#include "cli/many/report_many.h"
+#include "cli/common/under_way.h"
 #include "move/move.h"
 #include "pace/pace_record.h"
-#include "present/page.h"
+#include "pages/page.h"
 #include "present/show_rehearsal.h"
 
 #include <string.h>
 
 typedef struct {
-	char *output;
+	char *output, *roster, *reports;
 	char **paces;
 } ReportOptions;
 
 static void options_clear(ReportOptions *o)
 {
 	g_free(o->output);
+	g_free(o->roster);
+	g_free(o->reports);
 	g_strfreev(o->paces);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(ReportOptions, options_clear)
@@ -33,6 +36,8 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 	const GOptionEntry entries[] = {
 		WDR_OPTION("output", 'o', FILENAME, &o->output),
 		WDR_OPTION("pace", 0, FILENAME_ARRAY, &o->paces),
+		WDR_OPTION("roster", 0, FILENAME, &o->roster),
+		WDR_OPTION("reports", 0, FILENAME, &o->reports),
 		{ 0 },
 	};
 
@@ -41,13 +46,22 @@ static bool parse(ReportOptions *o, WdrGlobals *globals, int *argc, char ***argv
 	if (*argc > 2)
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"report is about one move, not also '%s'", (*argv)[2]);
+	bool is_many = o->roster || o->reports;
+	if (is_many && (*argc == 2 || o->paces || (o->roster && o->reports)))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--%s is about many moves: give no %s with it",
+			o->roster ? "roster" : "reports",
+			*argc == 2 ? "itinerary or folder"
+			: o->paces ? "--pace"
+				   : "--reports");
 	if (!o->output && !globals->json) {
-		wdr_error_set(error, WDR_ERROR_USAGE, "no page to write was named");
-		g_autofree char *page = wdr_command_again("-o", "move.html");
-		wdr_error_hint(error, "to write one: %s", page);
+		wdr_error_set(error, WDR_ERROR_USAGE, "no %s to write was named",
+			is_many ? "folder for pages" : "page");
+		g_autofree char *page = wdr_command_again("-o", is_many ? "reports" : "move.html");
+		wdr_error_hint(error, "to write %s: %s", is_many ? "them" : "one", page);
 		return false;
 	}
-	return !o->output || wdr_output_check(o->output, error);
+	return !o->output || is_many || wdr_output_check(o->output, error);
 }
 
 /* ---- which move ---- */
@@ -122,7 +136,7 @@ static void rehearse(const WdrWorld *world, const WdrItinerary *it, json_t *repo
 	if (json_is_object(json_object_get(report, "rehearsal")) ||
 		g_strcmp0(state, "drawn") == 0 || g_strcmp0(state, "unfinished") == 0)
 		return;
-	g_autoptr(WdrRehearsal) r = wdr_moved_rehearse(world, it);
+	g_autoptr(WdrRehearsal) r = wdr_moved_rehearse(world, it, WDR_BOOTS_HERE);
 	if (r)
 		wdr_report_take_rehearsal(report,
 			wdr_present_rehearsal_document(it->target.name, it->target.medium, r));
@@ -166,8 +180,15 @@ static int report_run(WdrGlobals *globals, int argc, char **argv)
 	g_auto(ReportOptions) o = { 0 };
 	g_autoptr(GError) error = NULL;
 
-	if (!parse(&o, globals, &argc, &argv, &error) ||
-		!make(&o, globals, argc == 2 ? argv[1] : NULL, &error))
+	if (!parse(&o, globals, &argc, &argv, &error))
+		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	if (o.roster || o.reports) {
+		const WdrReportMany many = { o.roster, o.reports, o.output };
+		if (!wdr_cli_report_many(globals, &many, &error))
+			return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+		return WDR_EXIT_DONE;
+	}
+	if (!make(&o, globals, argc == 2 ? argv[1] : NULL, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	return WDR_EXIT_DONE;
 }

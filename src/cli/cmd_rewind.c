@@ -1,10 +1,10 @@
 /* wanderitas rewind: puts changed files back. */
-#include "cli/step.h"
+#include "cli/common/step.h"
 
 #include "base/command.h"
 #include "base/stat.h"
 #include "change/rewind.h"
-#include "cli/progress.h"
+#include "cli/common/progress.h"
 #include "present/show_rewind.h"
 
 #include <sys/stat.h>

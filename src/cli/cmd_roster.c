@@ -1,10 +1,10 @@
 /* wanderitas roster: draws a roster of the disks that are plugged in, or checks one. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
 #include "base/command.h"
 #include "base/io.h"
 #include "base/json.h"
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 #include "disk/backing.h"
 #include "disk/users.h"
 #include "present/show_roster.h"

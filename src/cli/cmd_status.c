@@ -1,7 +1,7 @@
 /* wanderitas status: the state of this machine's move. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
-#include "cli/progress.h"
+#include "cli/common/progress.h"
 #include "present/show_status.h"
 
 /* Whoever cannot read the records learns the usual way all the same. */

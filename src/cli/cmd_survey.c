@@ -1,8 +1,8 @@
 /* wanderitas survey: the board, its disks, and what names them. */
-#include "cli/cli.h"
+#include "cli/common/cli.h"
 
 #include "boot/system/finding.h"
-#include "cli/disk_wait.h"
+#include "cli/common/disk_wait.h"
 #include "present/show_survey.h"
 
 typedef struct {

@@ -1,9 +1,9 @@
 /* wanderitas tune: shows and sets firmware settings for a new medium. */
-#include "cli/plan_options.h"
+#include "cli/common/plan_options.h"
 
 #include "base/json.h"
 #include "change/tune.h"
-#include "cli/step.h"
+#include "cli/common/step.h"
 #include "present/show_steps.h"
 
 typedef struct {

@@ -53,8 +53,9 @@ bool wdr_move_newest_state(
  * half erased, by us. What is there now and was not shown is reported. */
 bool wdr_move_look_again_at_target(const WdrWorld *world, WdrItinerary *it, GPtrArray **ret_changes,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Takes scratch folders away that a kill left in it; nobody else may be working there. */
-void wdr_move_clear_scratch(const char *state);
+/* Takes scratch folders away that a kill left in it, those with this prefix (plan/source.h); nobody
+ * else may be working there. */
+void wdr_move_clear_scratch(const char *state, const char *prefix);
 /* One program at a time works with the records of a folder. The lock is held until *ret, the
  * caller's, is closed (WdrFd). REFUSED: another has it. */
 bool wdr_move_lock(const char *folder, int *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -53,13 +53,13 @@ bool wdr_move_newest_state(const WdrWorld *world, char **ret, GError **error)
 	return true;
 }
 
-void wdr_move_clear_scratch(const char *state)
+void wdr_move_clear_scratch(const char *state, const char *prefix)
 {
 	g_autoptr(GDir) dir = g_dir_open(state, 0, NULL);
 
 	for (const char *name; dir && (name = g_dir_read_name(dir));) {
 		g_autofree char *path = g_build_filename(state, name, NULL);
-		if (g_str_has_prefix(name, WDR_SCRATCH_PREFIX))
+		if (g_str_has_prefix(name, prefix))
 			wdr_remove_folder(path);
 	}
 }

@@ -97,7 +97,7 @@ bool wdr_move_run_lock(WdrMoveRun *m, GError **error)
 
 	if (!wdr_move_lock(folder, &m->records.lock, error))
 		return false;
-	wdr_move_clear_scratch(m->records.state);
+	wdr_move_clear_scratch(m->records.state, WDR_SCRATCH_PREFIX);
 	return true;
 }
 

@@ -435,7 +435,9 @@ bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, 
 	g_autoptr(WdrDisk) target = NULL;
 	g_autoptr(WdrSource) source = NULL;
 	g_autoptr(WdrBlockDev) dev = NULL;
-	const WdrSourceOpening how = { .scratch = options->scratch, .notes = it->notes };
+	const WdrSourceOpening how = {
+		.scratch = options->scratch, .notes = it->notes, .earlier = options->looked_at
+	};
 	WdrDisk *disk = NULL;
 
 	it->made_by = g_strdup(WDR_VERSION);

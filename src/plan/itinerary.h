@@ -126,6 +126,8 @@ typedef struct {
 	bool with_loader;        /* copy the loader area to any medium */
 	uint32_t sector_size;    /* of an image; 0: 512, or as its table says */
 	const char *second_name; /* the target becomes another machine's, of this name; NULL: not */
+	const struct WdrSource
+		*looked_at; /* the source as it was opened before; NULL: it was not */
 } WdrDraftOptions;
 
 /* Draws it. Reads both disks, writes nothing but scratch files. *ret_source is the caller's to

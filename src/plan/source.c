@@ -224,7 +224,7 @@ static bool check_ext(const WdrWorld *world, WdrSource *s, const WdrSourceOpenin
 				 p->dev ? 0 : p->partition->start, s->scratch, error)))
 		return false;
 	/* Nobody needs its name any more, and a kill would leave it behind. */
-	if (was && path)
+	if (was && path && !how->earlier->is_shared)
 		unlink(path);
 	now.recovered = g_steal_pointer(&path);
 	g_array_append_val(s->sound, now);

@@ -7,12 +7,16 @@
 
 /* How our folders of copies are called; one that a kill left behind can go. */
 #define WDR_SCRATCH_PREFIX ".wanderitas-scratch-"
+/* The folders that an itinerary is drawn in, where the state of the move is to be. */
+#define WDR_DRAFT_PREFIX "draft-"
 
 typedef struct WdrSource {
 	WdrDisk *disk;
 	WdrSystem *system;
 	char *scratch; /* our folder of copies; removed with the source */
 	GArray *sound; /* what was checked at length; source.c's own */
+	/* More than one is going to be opened after it: the copies that it made stay. */
+	bool is_shared;
 } WdrSource;
 
 /* REFUSED: somebody else may write to the disk while it is read as it lies. */

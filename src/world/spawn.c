@@ -1,4 +1,4 @@
-/* Children, each with a pipe for what it says. */
+/* Copies of the program, each with a pipe for what it says. */
 #include "world/spawn.h"
 
 #include "base/cleanup.h"
@@ -7,14 +7,12 @@
 #include <fcntl.h>
 #include <poll.h>
 #include <signal.h>
-#include <spawn.h>
+#include <stdio.h>
 #include <string.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-extern char **environ;
-
-enum { LINE_BYTES_MAX = 64 * 1024 };
+enum { LINE_BYTES_MAX = 64 * 1024, LOST = 255 };
 
 struct WdrSpawn {
 	pid_t pid;
@@ -25,72 +23,79 @@ struct WdrSpawn {
 	int exit_code;
 };
 
-static bool set_up(posix_spawn_file_actions_t *files, posix_spawnattr_t *attributes,
-	const char *out_path, const char *err_path, int says)
-{
-	const int flags = O_WRONLY | O_CREAT | O_TRUNC;
-	sigset_t defaults;
+typedef struct {
+	WdrFd in, out, err, says, heard;
+} Ends;
 
-	sigemptyset(&defaults);
-	sigaddset(&defaults, SIGPIPE);
-	/* Closed on exec but for what it is given: dup2() to the same number would not clear that.
-	 */
-	return posix_spawn_file_actions_addopen(files, STDIN_FILENO, "/dev/null", O_RDONLY, 0) ==
-		       0 &&
-	       posix_spawn_file_actions_addopen(files, STDOUT_FILENO, out_path, flags, 0600) == 0 &&
-	       posix_spawn_file_actions_addopen(files, STDERR_FILENO, err_path, flags, 0600) == 0 &&
-	       posix_spawn_file_actions_adddup2(files, says, WDR_SPAWN_SAYS) == 0 &&
-	       posix_spawnattr_setsigdefault(attributes, &defaults) == 0 &&
-	       posix_spawnattr_setpgroup(attributes, 0) == 0 &&
-	       posix_spawnattr_setflags(
-		       attributes, POSIX_SPAWN_SETPGROUP | POSIX_SPAWN_SETSIGDEF) == 0;
+static void ends_clear(Ends *e)
+{
+	wdr_fd_clear(&e->in);
+	wdr_fd_clear(&e->out);
+	wdr_fd_clear(&e->err);
+	wdr_fd_clear(&e->says);
+	wdr_fd_clear(&e->heard);
 }
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(Ends, ends_clear)
 
-/* Above the numbers that a child is given. */
-static bool make_pipe(int ret[2])
+static bool open_ends(const WdrSpawnTask *task, Ends *ret, GError **error)
 {
+	const int flags = O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC;
 	int both[2];
 
+	*ret = (Ends){ -1, -1, -1, -1, -1 };
 	if (pipe2(both, O_CLOEXEC) != 0)
-		return false;
-	for (size_t i = 0; i < 2; i++) {
-		ret[i] = fcntl(both[i], F_DUPFD_CLOEXEC, WDR_SPAWN_SAYS + 1);
-		close(both[i]);
-	}
-	return ret[0] >= 0 && ret[1] >= 0;
+		return wdr_error_set_errno(error, errno, "making a pipe");
+	ret->heard = both[0];
+	ret->says = both[1];
+	(void)fcntl(ret->heard, F_SETFL, O_NONBLOCK);
+	ret->in = open("/dev/null", O_RDONLY | O_CLOEXEC);
+	if (ret->in < 0)
+		return wdr_error_set_errno(error, errno, "opening /dev/null");
+	ret->out = open(task->out_path, flags, 0600);
+	if (ret->out < 0)
+		return wdr_error_set_errno(error, errno, "creating %s", task->out_path);
+	ret->err = open(task->err_path, flags, 0600);
+	if (ret->err < 0)
+		return wdr_error_set_errno(error, errno, "creating %s", task->err_path);
+	return true;
 }
 
-bool wdr_spawn_start(const char *program, const char *const *argv, const char *out_path,
-	const char *err_path, WdrSpawn **ret, GError **error)
+/* An answer that did not get out is none. What is open stays open until the end: it is the
+ * program's, or goes with the process. */
+static G_NORETURN void be_child(
+	const WdrSpawnTask *task, const GPtrArray *siblings, const Ends *ends)
 {
-	posix_spawn_file_actions_t files;
-	posix_spawnattr_t attributes;
-	int both[2] = { -1, -1 };
-	pid_t pid = 0;
-	int failed = 0;
+	/* While a copy has the reading end of another's pipe, that one would wait for a reader when
+	 * the program is gone. */
+	for (guint i = 0; i < siblings->len; i++)
+		close(((WdrSpawn *)siblings->pdata[i])->says);
+	close(ends->heard);
+	setpgid(0, 0);
+	if (dup2(ends->in, STDIN_FILENO) < 0 || dup2(ends->out, STDOUT_FILENO) < 0 ||
+		dup2(ends->err, STDERR_FILENO) < 0)
+		_exit(LOST);
+	int code = task->work(task->data, ends->says);
+	_exit(fflush(stdout) == 0 && !ferror(stdout) ? code : LOST);
+}
 
-	posix_spawn_file_actions_init(&files);
-	posix_spawnattr_init(&attributes);
-	if (!make_pipe(both) || !set_up(&files, &attributes, out_path, err_path, both[1]))
-		failed = errno ? errno : ENOMEM;
-	else
-		failed = posix_spawn(
-			&pid, program, &files, &attributes, (char *const *)argv, environ);
-	posix_spawn_file_actions_destroy(&files);
-	posix_spawnattr_destroy(&attributes);
-	if (both[1] >= 0)
-		close(both[1]);
-	if (failed) {
-		if (both[0] >= 0)
-			close(both[0]);
-		return wdr_error_set_errno(error, failed, "starting %s", program);
-	}
+bool wdr_spawn_start(const WdrSpawnTask *task, GPtrArray *children, GError **error)
+{
+	g_auto(Ends) ends = { -1, -1, -1, -1, -1 };
+
+	if (!open_ends(task, &ends, error))
+		return false;
+	/* What is still to be printed is the program's to print. */
+	(void)fflush(NULL);
+	pid_t pid = fork();
+	if (pid < 0)
+		return wdr_error_set_errno(error, errno, "starting a copy of this program");
+	if (pid == 0)
+		be_child(task, children, &ends);
 	WdrSpawn *c = g_new0(WdrSpawn, 1);
 	c->pid = pid;
-	c->says = both[0];
-	(void)fcntl(c->says, F_SETFL, O_NONBLOCK);
+	c->says = wdr_fd_steal(&ends.heard);
 	c->part = g_string_new(NULL);
-	*ret = c;
+	g_ptr_array_add(children, c);
 	return true;
 }
 

@@ -346,6 +346,95 @@ START_TEST(disks_of_a_dock)
 }
 END_TEST
 
+/* A new disk for a slot whose rules fit the disk of another one. */
+START_TEST(a_slot_takes_no_other_disk)
+{
+	plug_in("sda", "1-1.1", "RB-0001");
+	plug_in("sdb", "1-1.2", "RB-0002");
+	sup_write(ROSTER, SLOTS "{ \"name\": \"left\", \"serial\": \"RB-0001\" },\n"
+				"    { \"name\": \"right\", \"serial\": \"RB-0002\" } ] }");
+	SupRun run = BENCH_RUN("move", "--roster", ROSTER, "--slot", "left", "--erase", "RB-0001",
+		"--despite", "power");
+	bench_expect(&run, 0, "1 of 1 disks are ready");
+	g_autofree char *hash = g_strdup(sup_hash(bench_path("dev/sda")));
+	sup_write(ROSTER, SLOTS "{ \"name\": \"left\", \"serial\": \"RB-0001\" },\n"
+				"    { \"name\": \"right\", \"serial\": \"*1\" } ] }");
+	SupRun wrong = BENCH_RUN("move", "--roster", ROSTER, "--slot", "right", "--erase",
+		"RB-0001", "--despite", "power");
+	bench_expect(
+		&wrong, 3, "dock.json:5: slot 'right' fits sda, to which slot 'left' was moved");
+	ck_assert_str_eq(hash, sup_hash(bench_path("dev/sda")));
+}
+END_TEST
+
+/* ---- reports ---- */
+
+START_TEST(reports_of_a_roster)
+{
+	g_autofree char *words = both();
+	const char *pages = sup_path("pages");
+
+	two_images();
+	SupRun none = BENCH_RUN("--json", "report", "--roster", ROSTER);
+	bench_expect(&none, 0, "\"state\": \"none\"");
+	SupRun move = BENCH_RUN("move", "--roster", ROSTER, "--erase", words);
+	ck_assert_int_eq(move.code, 0);
+	SupRun run = BENCH_RUN("report", "--roster", ROSTER, "-o", pages);
+	bench_expect(&run, 0, "2 boards: their pages begin with ");
+	SUP_TOOL("sh", "-c",
+		"cd \"$1\" && grep -q 'href=\"one.html\"' index.html && grep -q 'heron-hide-12: report' "
+		"two.html && grep -q '^\"one\",\"north {shore}\",\"heron-hide-11\",\"image\"' "
+		"boards.csv && test $(wc -l <boards.csv) = 3",
+		"sh", pages);
+	/* And once more from what each of them says, as several machines would. */
+	SUP_TOOL("mkdir", sup_path("fetched"));
+	for (unsigned i = 0; i < 2; i++) {
+		g_autofree char *state =
+			g_strconcat(ROSTER, i ? ".wanderitas/two" : ".wanderitas/one", NULL);
+		SupRun one = BENCH_RUN("--json", "report", state);
+		ck_assert_int_eq(one.code, 0);
+		sup_write(sup_path(i ? "fetched/b.json" : "fetched/a.json"), one.out);
+	}
+	SupRun again = BENCH_RUN("--json", "report", "--reports", sup_path("fetched"), "-o", pages);
+	bench_expect(&again, 0, "\"page\": \"b.html\"");
+	SUP_TOOL("test", "-s", sup_path("pages/a.html"));
+}
+END_TEST
+
+static const struct {
+	const char *const words[7];
+	int code;
+	const char *said;
+} reports[] = {
+	{ { "report", "--reports", "." }, 2, "no folder for pages to write was named" },
+	{ { "report", "--reports", ".", "x", "-o", "y" }, 2, "is about many moves" },
+	{ { "report", "--reports", "/nowhere", "-o", "y" }, 3, "cannot read the folder /nowhere" },
+	{ { "report", "--roster", "/nowhere", "-o", "y" }, 3, "/nowhere" },
+};
+
+START_TEST(wrong_calls_of_reports)
+{
+	SupRun run = bench_run("", reports[_i].words);
+
+	bench_expect(&run, reports[_i].code, reports[_i].said);
+}
+END_TEST
+
+START_TEST(a_folder_of_something_else)
+{
+	SUP_TOOL("mkdir", sup_path("fetched"));
+	SupRun none = BENCH_RUN("report", "--reports", sup_path("fetched"), "-o", sup_path("y"));
+	bench_expect(&none, 2, "has no reports (*.json)");
+	sup_write(sup_path("fetched/a.json"), "{ \"format\": \"wanderitas-status/2\" }");
+	SupRun other = BENCH_RUN("report", "--reports", sup_path("fetched"), "-o", sup_path("y"));
+	bench_expect(&other, 3, "a.json is no report of a move");
+	sup_write(sup_path("fetched/a.json"), "{ \"format\": ");
+	SupRun broken = BENCH_RUN("report", "--reports", sup_path("fetched"), "-o", sup_path("y"));
+	bench_expect(&broken, 3, "a.json");
+	ck_assert(!g_file_test(sup_path("y"), G_FILE_TEST_EXISTS));
+}
+END_TEST
+
 Suite *suite_roster(void)
 {
 	Suite *s = suite_create("cli/roster");
@@ -367,6 +456,10 @@ Suite *suite_roster(void)
 	tcase_add_test(t, too_many_slots);
 	tcase_add_test(t, drawn_by_ports);
 	tcase_add_test(t, disks_of_a_dock);
+	tcase_add_test(t, a_slot_takes_no_other_disk);
+	tcase_add_test(t, reports_of_a_roster);
+	tcase_add_loop_test(t, wrong_calls_of_reports, 0, (int)G_N_ELEMENTS(reports));
+	tcase_add_test(t, a_folder_of_something_else);
 	suite_add_tcase(s, t);
 	return s;
 }

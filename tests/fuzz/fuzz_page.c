@@ -1,6 +1,6 @@
 /* Any JSON as a report: a page comes of it, with nothing in it that came from the JSON as markup.
  */
-#include "present/page.h"
+#include "pages/page.h"
 
 #include <string.h>
 

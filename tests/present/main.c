@@ -2,8 +2,7 @@
 
 Suite *suite_axis(void);
 Suite *suite_chart(void);
-Suite *suite_page(void);
 Suite *suite_pace(void);
 Suite *suite_time_left(void);
 
-SUITE_MAIN(suite_axis(), suite_chart(), suite_page(), suite_pace(), suite_time_left())
+SUITE_MAIN(suite_axis(), suite_chart(), suite_pace(), suite_time_left())
