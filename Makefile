@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test check fresh bench lint lab storm screenshots processors package install uninstall clean
+.PHONY: all demo test check fresh bench lint lab storm fleet screenshots processors package install uninstall clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -56,6 +56,11 @@ SEEDS =
 storm: all
 	@scripts/setup storm
 	@scripts/only storm -- tests/storm/run build/release/wanderitas $(SEEDS)
+
+# Many boards with Ansible, in network namespaces, as root.
+fleet: all
+	@scripts/setup fleet
+	@tests/fleet/run build/release/wanderitas
 
 screenshots: all
 	@scripts/setup screenshots
