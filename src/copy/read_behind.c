@@ -13,6 +13,7 @@
  * rare, where they are slow. */
 #include "copy/read_behind.h"
 
+#include "base/share.h"
 #include "base/stop.h"
 #include "base/text.h"
 #include "copy/volume_copy.h"
@@ -23,6 +24,7 @@
 
 enum {
 	WAITING_MAX = 8192, /* files, or parts of them */
+	WAITING_MIN = 4096, /* what is passed over is read at the end, when nothing else is done */
 	GROUP_BYTES_MIN = 8 * 1024 * 1024,
 	GROUP_BYTES_MAX = 64 * 1024 * 1024,
 	BYTES_PER_FILE = 8192, /* of tiny ones, each counts as much */
@@ -347,7 +349,8 @@ static void cut_runs(Waiting *w, uint64_t put)
 static bool is_wanted(WdrReadBehind *b, const Waiting *w)
 {
 	b->is_passed_over = (!w->is_first && b->is_passed_over) ||
-			    b->waiting.length >= WAITING_MAX || !is_readable(b, &w->placed);
+			    b->waiting.length >= MAX(wdr_share_of(WAITING_MAX), WAITING_MIN) ||
+			    !is_readable(b, &w->placed);
 	return !b->is_passed_over;
 }
 

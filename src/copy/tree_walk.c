@@ -14,6 +14,7 @@
  * (look_at). The passes after the copy find and mend it. */
 #include "copy/tree_walk_priv.h"
 
+#include "base/share.h"
 #include "base/stop.h"
 #include "volume/swap.h"
 
@@ -515,7 +516,7 @@ bool wdr_tree_walk_next(WdrTreeWalk *p, WdrBatch **ret, GError **error)
 	*ret = NULL;
 	if (!p->has_root && !add_root(p, w, error))
 		return false;
-	while (w->order->len < BATCH_ENTRIES && bytes < BATCH_BYTES) {
+	while (w->order->len < wdr_share_of(BATCH_ENTRIES) && bytes < BATCH_BYTES) {
 		if (p->folder.at && p->folder.next < p->folder.found->len) {
 			if (!take_name(p, w, &bytes, error))
 				return false;

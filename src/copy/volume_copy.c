@@ -273,7 +273,7 @@ void wdr_copy_run_give_room(WdrCopyRun *r, WdrChunk *chunk)
 	chunk->data = NULL;
 	chunk->slab = NULL;
 	g_queue_push_head_link(&r->idle, &chunk->link);
-	if (r->in_flight + WDR_CHUNK_BYTES <= WDR_COPY_AHEAD_BYTES / 2)
+	if (r->in_flight + WDR_CHUNK_BYTES <= wdr_copy_ahead_bytes() / 2)
 		wdr_copy_run_wake_readers(r);
 	g_mutex_unlock(&r->lock);
 }

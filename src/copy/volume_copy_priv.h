@@ -3,6 +3,7 @@
  * volume_copy.c. */
 #pragma once
 
+#include "base/share.h"
 #include "copy/volume_copy.h"
 #include "disk/buffers.h"
 
@@ -129,8 +130,13 @@ enum {
 	WDR_SLAB_BYTES = 128 * 1024,
 	WDR_CHUNK_COST_MIN =
 		32 * 1024, /* as much counts against the budget, so that few tiny files wait */
-	WDR_COPY_AHEAD_BYTES = 6 * 1024 * 1024, /* read ahead of the writer */
 };
+/* What is read ahead of the writer. */
+static inline size_t wdr_copy_ahead_bytes(void)
+{
+	return wdr_share_of((size_t)6 * 1024 * 1024);
+}
+
 typedef struct {
 	const WdrWorld *world;
 	const WdrCopy *copy;

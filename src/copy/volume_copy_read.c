@@ -49,14 +49,14 @@ static bool is_awaited(const WdrCopyRun *r, const WdrJob *job)
  * for room that only its writing can make. */
 static void wait_for_room(WdrCopyRun *r, WdrJob *job, size_t room)
 {
-	size_t most = WDR_COPY_AHEAD_BYTES;
+	size_t most = wdr_copy_ahead_bytes();
 	int64_t begun = g_get_monotonic_time();
 
 	while (r->in_flight + room > most && !is_awaited(r, job) && !r->is_stopping) {
 		job->is_blocked = true;
 		wait_as_reader(r);
 		job->is_blocked = false;
-		most = WDR_COPY_AHEAD_BYTES / 2;
+		most = wdr_copy_ahead_bytes() / 2;
 	}
 	r->waited_for_target += g_get_monotonic_time() - begun;
 }

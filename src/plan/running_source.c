@@ -6,6 +6,7 @@
 #include "plan/running_source.h"
 
 #include "base/cleanup.h"
+#include "base/share.h"
 #include "base/stat.h"
 #include "disk/mounts.h"
 #include "disk/users.h"
@@ -33,13 +34,15 @@ static char *folder_of(const WdrWorld *world, const char *point)
 }
 
 /* Reading the disk itself is only faster: where it cannot be, the tree is read through the kernel.
+ * That also keeps what it reads, so of several who read the same only the first one asks the disk.
  */
 static void use_disk(
 	const WdrWorld *world, const WdrDisk *disk, const WdrSystemPart *p, WdrVolume *tree)
 {
 	WdrBlockDev *dev = NULL;
 
-	if (wdr_disk_has_mount_option(world, disk, p->partition->number, "data=journal") ||
+	if (wdr_share_is_one_of_several() ||
+		wdr_disk_has_mount_option(world, disk, p->partition->number, "data=journal") ||
 		!wdr_blockdev_open(disk->path, WDR_OPEN_MEDIUM, &dev, NULL))
 		return;
 	(void)wdr_tree_use_disk(tree, dev, p->partition->start, p->partition->size);

@@ -2,6 +2,7 @@
 #include "cli/many/roster_run.h"
 
 #include "base/io.h"
+#include "base/share.h"
 #include "base/stop.h"
 #include "base/text.h"
 #include "cli/common/expected.h"
@@ -9,7 +10,13 @@
 #include "cli/common/progress.h"
 #include "world/spawn.h"
 
-enum { LOOK_EVERY_MS = 250, RESULT_BYTES_MAX = 16 * 1024 * 1024 };
+enum {
+	LOOK_EVERY_MS = 250,
+	RESULT_BYTES_MAX = 16 * 1024 * 1024,
+	/* Eight of them take no more than one move of a million files may, and a little. Their
+	 * source comes out of the page cache, so reading far ahead gains nothing. */
+	MEMORY_PART = 4,
+};
 
 const char *wdr_slot_stage_name(WdrSlotStage stage)
 {
@@ -84,6 +91,7 @@ static int move_slot(void *data, int says)
 	const WdrSlotRun *run = s->run;
 	WdrGlobals globals = *s->how->globals;
 
+	wdr_share_between(MEMORY_PART);
 	globals.json = TRUE;
 	globals.verbose = FALSE;
 	globals.progress_to = says;

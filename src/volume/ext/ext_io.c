@@ -3,6 +3,8 @@
  * read past the page cache, aligned. Writes go through at once. */
 #include "volume/ext/ext_priv.h"
 
+#include "base/share.h"
+
 #include <et/com_err.h>
 #include <string.h>
 
@@ -19,6 +21,7 @@ typedef struct {
 	WdrBlockDev *dev;
 	uint64_t offset, size;
 	uint64_t clock;
+	size_t count; /* of chunks, as many as this process may have */
 	Chunk chunks[CHUNKS];
 } Region;
 
@@ -39,6 +42,7 @@ static errcode_t region_open(const char *name, int flags, io_channel *channel)
 	Region *r = g_memdup2(&opening, sizeof(opening));
 
 	(void)flags;
+	r->count = wdr_share_of(CHUNKS);
 	for (size_t i = 0; i < CHUNKS; i++)
 		r->chunks[i] = (Chunk){ .at = UINT64_MAX };
 	io->magic = EXT2_ET_MAGIC_IO_CHANNEL;
@@ -95,7 +99,7 @@ static Chunk *chunk_at(Region *r, uint64_t at, GError **error)
 {
 	Chunk *oldest = &r->chunks[0];
 
-	for (size_t i = 0; i < CHUNKS; i++) {
+	for (size_t i = 0; i < r->count; i++) {
 		if (r->chunks[i].at == at) {
 			r->chunks[i].used = ++r->clock;
 			return &r->chunks[i];

@@ -4,6 +4,8 @@
  */
 #include "volume/ext/ext_priv.h"
 
+#include "base/share.h"
+
 #include <string.h>
 
 enum { CHUNK_BYTES = 128 * 1024, CHUNKS = 32 };
@@ -24,6 +26,7 @@ struct WdrExtTable {
 	GHashTable *written; /* chunk number + 1, of those that are on the medium */
 	bool forgets_unused;
 	uint64_t clock;
+	size_t count; /* of chunks, as many as this process may have */
 	Chunk chunks[CHUNKS];
 };
 
@@ -35,6 +38,7 @@ WdrExtTable *wdr_ext_table_new(ext2_filsys fs, WdrBlockDev *dev, uint64_t offset
 	t->fs = fs;
 	t->dev = dev;
 	t->offset = offset;
+	t->count = wdr_share_of(CHUNKS);
 	t->chunks_per_group = (group_bytes + CHUNK_BYTES - 1) / CHUNK_BYTES;
 	t->written = g_hash_table_new(NULL, NULL);
 	for (size_t i = 0; i < t->chunks_per_group; i++)
@@ -102,7 +106,7 @@ static Chunk *load(
 {
 	Chunk *c = &t->chunks[0];
 
-	for (size_t i = 0; i < CHUNKS; i++) {
+	for (size_t i = 0; i < t->count; i++) {
 		if (t->chunks[i].at == at) {
 			t->chunks[i].used = ++t->clock;
 			return &t->chunks[i];
