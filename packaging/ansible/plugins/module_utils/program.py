@@ -12,8 +12,10 @@ BEFORE = ("none", "stopped", "ready")
 AFTER = ("moved", "old-disk", "booted", "arrived")
 
 
-def with_hint(message, hint):
-    return f"{message}; to do: {hint}" if hint else message
+def with_fix(check):
+    """A finding with what to do about it, where there is something."""
+    text = f"{check['name']}: {check['text']}"
+    return f"{text}; to fix it: {check['hint']}" if check["hint"] else text
 
 
 class Program:
@@ -23,8 +25,9 @@ class Program:
         if module.params["bench"]:
             self.words += ["--bench", module.params["bench"]]
 
-    def ask(self, *words, codes=(0,)):
-        """The document of a call that ends with one of these codes. Every other end is the host's failure."""
+    def ask(self, *words, codes=(0,), says=None):
+        """The document of a call that ends with one of these codes. Every other end is the host's failure. says: what its
+        message says, by what the user of the module knows."""
         call = self.words + ["--quiet", "--json"] + list(words)
         code, out, err = self.module.run_command(call, handle_exceptions=False)
         try:
@@ -33,8 +36,9 @@ class Program:
             self.module.fail_json(msg=f"{' '.join(call)} ended with exit code {code}: {err.strip() or out.strip()}")
         problem = document.get("error")
         if problem and str(document.get("format")).startswith("wanderitas-error/"):
+            message = says(problem["message"]) if says else problem["message"]
             self.module.fail_json(
-                msg=with_hint(problem["message"], problem.get("hint")),
+                msg=f"{message}; {problem['hint']}" if problem.get("hint") else message,
                 code=problem.get("code"),
                 command=problem.get("command"),
                 rc=code,
@@ -54,5 +58,5 @@ def run(module, work):
     except OSError as problem:
         module.fail_json(
             msg=f"{module.params['program'][0]} cannot be run on this host: {problem.strerror}; "
-            "to do: install the package wanderitas there"
+            "install the package wanderitas there"
         )

@@ -29,11 +29,7 @@ checks:
 """
 
 from ansible.module_utils.basic import AnsibleModule  # noqa: E402
-from ansible_collections.wanderitas.boards.plugins.module_utils.program import (  # noqa: E402
-    ARGUMENTS,
-    run,
-    with_hint,
-)
+from ansible_collections.wanderitas.boards.plugins.module_utils.program import ARGUMENTS, run, with_fix  # noqa: E402
 
 
 def work(program):
@@ -46,10 +42,7 @@ def work(program):
     arrival = program.ask("arrive", codes=(0, 1))
     if not arrival["as_planned"]:
         stops = [check for check in arrival["checks"] if check["state"] != "ok"]
-        module.fail_json(
-            msg=" | ".join(f"{each['name']}: {with_hint(each['text'], each['hint'])}" for each in stops),
-            stage=stage,
-        )
+        module.fail_json(msg=" | ".join(with_fix(each) for each in stops), stage=stage)
     return {"changed": True, "stage": stage, "checks": arrival["checks"]}
 
 

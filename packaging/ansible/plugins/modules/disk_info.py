@@ -80,7 +80,9 @@ def work(program):
     try:
         with os.fdopen(handle, "w") as file:
             json.dump(roster, file)
-        found = program.ask("roster", path)["slots"][0]
+        found = program.ask(
+            "roster", path, says=lambda message: message.replace(f"{path}:1: slot 'target'", "the target of these rules")
+        )["slots"][0]
     finally:
         os.unlink(path)
     return {"changed": False, "disk": found["disk"], "found": found}

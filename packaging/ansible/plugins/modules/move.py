@@ -109,7 +109,7 @@ def continued(program, status):
     if status["target"] != program.module.params["to"]:
         program.module.fail_json(
             msg=f"an interrupted move to {status['target']} is on this board, not to {program.module.params['to']}; "
-            f"to do: {status['next']}"
+            f"to continue it: {status['next']}"
         )
     if program.module.check_mode:
         return {"changed": True}
@@ -128,7 +128,7 @@ def work(program):
     status = program.status()
     stage = status["stage"]
     if stage == "moving":
-        module.fail_json(msg="a move is under way on this board; to do: wait for its end", stage=stage)
+        module.fail_json(msg="a move is under way on this board: wait for its end", stage=stage)
     if stage == "interrupted":
         answer = continued(program, status)
     elif stage == "moved" and module.params["catchup"]:
@@ -138,7 +138,7 @@ def work(program):
     elif stage in BEFORE or stage == "arrived":
         answer = drawn(program) if module.check_mode else made(program)
     else:
-        module.fail_json(msg=f"the stage '{stage}' of this board is not known to this collection; to do: update it")
+        module.fail_json(msg=f"the stage '{stage}' of this board is not known to this collection: update it")
     return {"stage": stage, **answer}
 
 

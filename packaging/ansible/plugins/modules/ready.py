@@ -43,11 +43,7 @@ checks:
 """
 
 from ansible.module_utils.basic import AnsibleModule  # noqa: E402
-from ansible_collections.wanderitas.boards.plugins.module_utils.program import (  # noqa: E402
-    ARGUMENTS,
-    run,
-    with_hint,
-)
+from ansible_collections.wanderitas.boards.plugins.module_utils.program import ARGUMENTS, run, with_fix  # noqa: E402
 
 
 def work(program):
@@ -59,9 +55,7 @@ def work(program):
     stops = [check for check in ready["checks"] if check["state"] == "stop"]
     stops = [check for check in stops if check["name"] not in params["despite"] or not ready["can_be_waived"]]
     if stops:
-        program.module.fail_json(
-            msg=" | ".join(f"{stop['name']}: {with_hint(stop['text'], stop['hint'])}" for stop in stops),
-        )
+        program.module.fail_json(msg=" | ".join(with_fix(stop) for stop in stops))
     return {"changed": False, "checks": ready["checks"]}
 
 
