@@ -398,6 +398,9 @@ START_TEST(reports_of_a_roster)
 	SupRun again = BENCH_RUN("--json", "report", "--reports", sup_path("fetched"), "-o", pages);
 	bench_expect(&again, 0, "\"page\": \"b.html\"");
 	SUP_TOOL("test", "-s", sup_path("pages/a.html"));
+	SUP_TOOL("sh", "-c",
+		"! command -v chromium >/dev/null || exec \"$1\" \"$2\" boards warnings", "sh",
+		WDR_TEST_DATA "/../page/check", sup_path("pages/index.html"));
 }
 END_TEST
 

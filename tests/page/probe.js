@@ -71,8 +71,12 @@
 			broken: [...document.images].filter((i) => !i.naturalWidth).length,
 			scripts: document.scripts.length - 1,
 			fetches: ["src", "href", "srcset"].flatMap((name) =>
-				[...document.querySelectorAll("[" + name + "]")].map((e) => e.getAttribute(name)))
-				.filter((what) => what !== "probe.js" && !what.startsWith("data:")),
+				[...document.querySelectorAll("[" + name + "]")].filter((e) => e.localName !== "a")
+					.map((e) => e.getAttribute(name)))
+				.filter((what) => what !== "probe.js" && !what.startsWith("data:"))
+				// A page leads to others beside it, and nowhere else.
+				.concat([...document.querySelectorAll("a")].map((e) => e.getAttribute("href") || "")
+					.filter((where) => !/^[\w.%-]+\.html$/.test(where))),
 			handlers: [...document.querySelectorAll("*")].filter((e) =>
 				[...e.attributes].some((a) => a.name.startsWith("on"))).length,
 			contrast: contrastFaults(),
