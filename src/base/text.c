@@ -42,6 +42,11 @@ char *wdr_format_duration(uint64_t seconds)
 		"%" G_GUINT64_FORMAT " h %u min", seconds / 3600, (unsigned)(seconds / 60 % 60));
 }
 
+int wdr_by_text(const void *a, const void *b)
+{
+	return strcmp(*(const char *const *)a, *(const char *const *)b);
+}
+
 char *wdr_format_time(int64_t seconds)
 {
 	g_autoptr(GDateTime) t = g_date_time_new_from_unix_utc(seconds);

@@ -16,8 +16,6 @@
 
 #include <string.h>
 
-#define FORMAT_NAME "wanderitas-report/2"
-
 enum { DOCUMENT_BYTES_MAX = 16 * 1024 * 1024 };
 
 /* ---- which move ---- */
@@ -221,11 +219,6 @@ static void add_changes(json_t *list, const char *folder)
 	json_decref(what);
 }
 
-static int by_path(const void *a, const void *b)
-{
-	return strcmp(*(char *const *)a, *(char *const *)b);
-}
-
 /* Those of the move itself first, then those of the steps around it. */
 static json_t *changes_in_force(const WdrWorld *world, const char *records)
 {
@@ -238,7 +231,7 @@ static json_t *changes_in_force(const WdrWorld *world, const char *records)
 		add_changes(list, records);
 	for (const char *name; dir && (name = g_dir_read_name(dir));)
 		g_ptr_array_add(folders, g_build_filename(base, name, NULL));
-	g_ptr_array_sort(folders, by_path);
+	g_ptr_array_sort(folders, wdr_by_text);
 	for (guint i = 0; i < folders->len; i++) {
 		if (g_strcmp0(folders->pdata[i], records) != 0)
 			add_changes(list, folders->pdata[i]);
@@ -440,9 +433,9 @@ bool wdr_report_gather(const WdrWorld *world, const char *records, const WdrItin
 
 	wdr_json_show(itinerary);
 	g_autoptr(json_t) report = json_pack("{s:s, s:I, s:s, s:o, s:o, s:o, s:o, s:o}", "format",
-		FORMAT_NAME, "made_at", (json_int_t)wdr_world_now(world), "made_by", WDR_VERSION,
-		"records", wdr_json_text(records), "machine", machine_to_json(world), "moved",
-		moved_to_json(world, it), "itinerary", itinerary, "pace", paces);
+		WDR_REPORT_FORMAT, "made_at", (json_int_t)wdr_world_now(world), "made_by",
+		WDR_VERSION, "records", wdr_json_text(records), "machine", machine_to_json(world),
+		"moved", moved_to_json(world, it), "itinerary", itinerary, "pace", paces);
 
 	if (!take_logbook(report, records, error) || !take_documents(report, records, error))
 		return false;

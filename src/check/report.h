@@ -5,6 +5,8 @@
 #include "base/cleanup.h"
 #include "plan/itinerary.h"
 
+#define WDR_REPORT_FORMAT "wanderitas-report/2"
+
 /* The folder with the records of the newest move that this machine knows, or that its system came
  * by. The caller's; NULL: there is none. */
 char *wdr_report_newest(const WdrWorld *world);

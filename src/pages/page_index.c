@@ -13,26 +13,36 @@ typedef struct {
 	size_t all, copied, boot, arrived, bad;
 } Counts;
 
+/* What came of the copy, of the rehearsal, after the restart. */
+enum { COPIED, REHEARSED, ARRIVED, VERDICTS };
+
+static void verdicts_of(const json_t *board, WdrVerdictText ret[VERDICTS])
+{
+	ret[COPIED] = wdr_verdict_copied(
+		wdr_page_text(board, "state"), wdr_page_number(board, "damaged_files") > 0);
+	ret[REHEARSED] = wdr_verdict_rehearsed(wdr_page_text(board, "rehearsed"));
+	ret[ARRIVED] = wdr_verdict_arrived(
+		wdr_page_at(board, "arrived"), wdr_page_at(board, "as_planned"));
+}
+
+static bool is(const WdrVerdictText *verdict, const char *mark)
+{
+	return strcmp(verdict->mark, mark) == 0;
+}
+
 static Counts count(const json_t *boards)
 {
 	Counts n = { .all = json_array_size(boards) };
 
 	for (size_t i = 0; i < n.all; i++) {
-		const json_t *b = json_array_get(boards, i);
-		const WdrVerdictText all[] = {
-			wdr_verdict_copied(
-				wdr_page_text(b, "state"), wdr_page_number(b, "damaged_files") > 0),
-			wdr_verdict_rehearsed(wdr_page_text(b, "rehearsed")),
-			wdr_verdict_arrived(
-				wdr_page_at(b, "arrived"), wdr_page_at(b, "as_planned")),
-		};
-		bool is_bad = false;
-		for (size_t k = 0; k < G_N_ELEMENTS(all); k++)
-			is_bad |= strcmp(all[k].mark, "bad") == 0;
-		n.copied += strcmp(all[0].mark, "good") == 0 ? 1 : 0;
-		n.boot += g_str_has_prefix(all[1].brief, "boots") ? 1 : 0;
-		n.arrived += strcmp(all[2].mark, "good") == 0 ? 1 : 0;
-		n.bad += is_bad ? 1 : 0;
+		WdrVerdictText v[VERDICTS];
+		verdicts_of(json_array_get(boards, i), v);
+		n.copied += is(&v[COPIED], "good") ? 1 : 0;
+		n.boot += g_str_has_prefix(v[REHEARSED].brief, "boots") ? 1 : 0;
+		n.arrived += is(&v[ARRIVED], "good") ? 1 : 0;
+		n.bad += is(&v[COPIED], "bad") || is(&v[REHEARSED], "bad") || is(&v[ARRIVED], "bad")
+				 ? 1
+				 : 0;
 	}
 	return n;
 }
@@ -86,27 +96,31 @@ static char *disk_of(const json_t *board)
 		       : NULL;
 }
 
+/* NULL: it is not finished. The caller's. */
+static char *finished(const json_t *board)
+{
+	const json_t *at = wdr_page_at(board, "finished_at");
+
+	return json_is_integer(at) ? wdr_format_time(json_integer_value(at)) : NULL;
+}
+
 static void add_board(WdrPage *p, const char *const *headers, const json_t *b)
 {
-	const WdrVerdictText copied = wdr_verdict_copied(
-		wdr_page_text(b, "state"), wdr_page_number(b, "damaged_files") > 0);
-	const WdrVerdictText boots = wdr_verdict_rehearsed(wdr_page_text(b, "rehearsed"));
-	const WdrVerdictText arrived =
-		wdr_verdict_arrived(wdr_page_at(b, "arrived"), wdr_page_at(b, "as_planned"));
+	WdrVerdictText v[VERDICTS];
 	g_autofree char *page = link_of(b);
 	g_autofree char *disk = disk_of(b);
-	g_autofree char *day = json_is_integer(wdr_page_at(b, "finished_at"))
-				       ? wdr_format_time(wdr_page_number(b, "finished_at"))
-				       : NULL;
+	g_autofree char *day = finished(b);
 	const json_t *mb = wdr_page_at(b, "mb_per_s");
 	g_autofree char *rate =
 		json_is_real(mb) ? g_strdup_printf("%.0f MB/s", json_real_value(mb)) : NULL;
 	size_t n = json_array_size(wdr_page_at(b, "warnings"));
 	g_autofree char *warnings = n ? g_strdup_printf("%zu", n) : NULL;
+
+	verdicts_of(b, v);
 	const WdrPageCell cells[] = { { .text = wdr_page_text(b, "name"), .link = page },
 		{ .text = wdr_page_text(b, "label") }, { .text = wdr_page_text(b, "host") },
 		{ .text = wdr_page_text(b, "target.serial"), .is_code = true }, { .text = disk },
-		{ .text = day }, badge(&copied), badge(&boots), badge(&arrived),
+		{ .text = day }, badge(&v[COPIED]), badge(&v[REHEARSED]), badge(&v[ARRIVED]),
 		{ .text = rate, .is_number = true }, { .text = warnings, .is_number = true } };
 
 	wdr_page_row(p, headers, cells);
@@ -129,7 +143,7 @@ static void add_boards(WdrPage *p)
 	wdr_page_section_end(p);
 }
 
-/* ---- what to look at: what several boards have is told once ---- */
+/* ---- what to look at: what several boards have is listed once ---- */
 
 typedef struct {
 	const json_t *warning;
@@ -231,20 +245,16 @@ static void add_field(GString *csv, const char *text, bool is_last)
 
 static void add_line(GString *csv, const json_t *b)
 {
-	const WdrVerdictText copied = wdr_verdict_copied(
-		wdr_page_text(b, "state"), wdr_page_number(b, "damaged_files") > 0);
-	const WdrVerdictText boots = wdr_verdict_rehearsed(wdr_page_text(b, "rehearsed"));
-	const WdrVerdictText arrived =
-		wdr_verdict_arrived(wdr_page_at(b, "arrived"), wdr_page_at(b, "as_planned"));
-	g_autofree char *day = json_is_integer(wdr_page_at(b, "finished_at"))
-				       ? wdr_format_time(wdr_page_number(b, "finished_at"))
-				       : g_strdup("");
+	WdrVerdictText v[VERDICTS];
+	g_autofree char *day = finished(b);
 	g_autofree char *size =
 		g_strdup_printf("%" JSON_INTEGER_FORMAT, wdr_page_number(b, "target.size"));
+
+	verdicts_of(b, v);
 	const char *const fields[] = { wdr_page_text(b, "name"), wdr_page_text(b, "label"),
 		wdr_page_text(b, "host"), wdr_page_text(b, "target.medium"),
-		wdr_page_text(b, "target.model"), wdr_page_text(b, "target.serial"), size, day,
-		copied.brief, boots.brief, arrived.brief };
+		wdr_page_text(b, "target.model"), wdr_page_text(b, "target.serial"), size,
+		day ? day : "", v[COPIED].brief, v[REHEARSED].brief, v[ARRIVED].brief };
 
 	for (size_t i = 0; i < G_N_ELEMENTS(fields); i++)
 		add_field(csv, fields[i], i + 1 == G_N_ELEMENTS(fields));

@@ -42,7 +42,6 @@ static bool open_ends(const WdrSpawnTask *task, Ends *ret, GError **error)
 	const int flags = O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC;
 	int both[2];
 
-	*ret = (Ends){ -1, -1, -1, -1, -1 };
 	if (pipe2(both, O_CLOEXEC) != 0)
 		return wdr_error_set_errno(error, errno, "making a pipe");
 	ret->heard = both[0];

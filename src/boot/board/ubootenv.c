@@ -5,6 +5,7 @@
  * power cut leaves the old environment. */
 #include "boot/board/ubootenv.h"
 
+#include "base/text.h"
 #include "base/cursor.h"
 #include "base/io.h"
 #include "disk/flash.h"
@@ -49,11 +50,6 @@ bool wdr_uboot_env_parse(
 	return true;
 }
 
-static int by_name(const void *a, const void *b)
-{
-	return strcmp(*(const char *const *)a, *(const char *const *)b);
-}
-
 bool wdr_uboot_env_build(GHashTable *values, size_t size, int flag, GBytes **ret, GError **error)
 {
 	size_t head = CRC_BYTES + (flag >= 0 ? FLAG_BYTES : 0);
@@ -62,7 +58,7 @@ bool wdr_uboot_env_build(GHashTable *values, size_t size, int flag, GBytes **ret
 	g_autoptr(GByteArray) text = g_byte_array_new();
 	static const uint8_t end = 0;
 
-	qsort(names, n, sizeof(*names), by_name);
+	qsort(names, n, sizeof(*names), wdr_by_text);
 	for (guint i = 0; i < n; i++) {
 		g_autofree char *line = g_strdup_printf(
 			"%s=%s", (char *)names[i], (char *)g_hash_table_lookup(values, names[i]));

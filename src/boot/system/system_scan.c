@@ -5,6 +5,7 @@
  * gives a warning. */
 #include "boot/system/system_priv.h"
 
+#include "base/text.h"
 #include "base/io.h"
 #include "boot/formats/config.h"
 #include "boot/formats/extlinux.h"
@@ -72,11 +73,6 @@ static void read_places_text(Scan *c, const char *name, const char *text, size_t
 	wdr_places_read(c->places, &r);
 }
 
-static int by_text(const void *a, const void *b)
-{
-	return strcmp(*(char *const *)a, *(char *const *)b);
-}
-
 /* The user's rows on this machine. */
 static void read_machine_places(Scan *c, const WdrWorld *world)
 {
@@ -88,7 +84,7 @@ static void read_machine_places(Scan *c, const WdrWorld *world)
 		if (g_str_has_suffix(name, ".conf"))
 			g_ptr_array_add(names, g_build_filename(folder, name, NULL));
 	}
-	g_ptr_array_sort(names, by_text);
+	g_ptr_array_sort(names, wdr_by_text);
 	for (guint i = 0; i < names->len; i++) {
 		g_autoptr(GError) error = NULL;
 		g_autofree char *text = NULL;
@@ -122,7 +118,7 @@ static void read_system_places(Scan *c)
 		!found || entry.kind != WDR_KIND_FOLDER ||
 		!wdr_volume_list(c->s->root->volume, &node, add_name, names, NULL))
 		return;
-	g_ptr_array_sort(names, by_text);
+	g_ptr_array_sort(names, wdr_by_text);
 	for (guint i = 0; i < names->len; i++) {
 		g_autofree char *path = g_build_filename(places_folder, names->pdata[i], NULL);
 		size_t len = 0;

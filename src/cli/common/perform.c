@@ -1,4 +1,4 @@
-/* A move from its first write to what is told at its end. */
+/* A move from its first write to its summary. */
 #include "cli/common/perform.h"
 
 #include "base/text.h"

@@ -45,7 +45,8 @@ typedef struct {
 	char *state;          /* the roster's folder */
 	int lock;        /* its; until the end: two at once would erase and fill the same disks */
 	GPtrArray *runs; /* WdrSlotRun */
-	unsigned lines;  /* of the table that is on the terminal */
+	GHashTable *others; /* of slots that this run leaves alone: name, folder of its move */
+	unsigned lines;     /* of the table that is on the terminal */
 	bool is_live;
 } Many;
 
@@ -108,8 +109,11 @@ static bool choose_slots(Many *m, GError **error)
 			error, WDR_ERROR_USAGE, "%s has no slot '%s'", m->roster->path, only);
 	for (guint i = m->roster->slots->len; only && i > 0; i--) {
 		const WdrRosterSlot *slot = m->roster->slots->pdata[i - 1];
-		if (strcmp(slot->name, only) != 0)
-			g_ptr_array_remove_index(m->roster->slots, i - 1);
+		if (strcmp(slot->name, only) == 0)
+			continue;
+		g_hash_table_insert(
+			m->others, g_strdup(slot->name), wdr_roster_slot_state(m->roster, slot));
+		g_ptr_array_remove_index(m->roster->slots, i - 1);
 	}
 	for (guint i = 0; i < m->roster->slots->len; i++) {
 		WdrSlotRun *run = g_new0(WdrSlotRun, 1);
@@ -123,10 +127,9 @@ static bool choose_slots(Many *m, GError **error)
 }
 
 /* A rule that is too wide, with one slot alone, may fit the disk that another slot has by now. */
-static bool check_not_taken(
-	const Many *m, const WdrRosterSlot *slot, const WdrRosterSlot *other, GError **error)
+static bool check_not_taken(const Many *m, const WdrRosterSlot *slot, const char *other,
+	const char *state, GError **error)
 {
-	g_autofree char *state = wdr_roster_slot_state(m->roster, other);
 	g_autofree char *plan = g_build_filename(state, "itinerary.json", NULL);
 	g_autoptr(WdrItinerary) it = NULL;
 	g_autoptr(WdrDisk) theirs = NULL;
@@ -137,7 +140,7 @@ static bool check_not_taken(
 		return true;
 	wdr_error_set(error, WDR_ERROR_REFUSED,
 		"%s:%u: slot '%s' fits %s, to which slot '%s' was moved", m->roster->path,
-		slot->line, slot->name, wdr_disk_word(slot->disk), other->name);
+		slot->line, slot->name, wdr_disk_word(slot->disk), other);
 	wdr_error_hint(error,
 		"nothing was written; give slot '%s' rules that fit its new disk alone",
 		slot->name);
@@ -146,16 +149,14 @@ static bool check_not_taken(
 
 static bool check_others(const Many *m, GError **error)
 {
-	g_autoptr(WdrRoster) whole = NULL;
+	GHashTableIter all;
+	void *name = NULL;
+	void *state = NULL;
 
-	if (!m->options->slot)
-		return true;
-	if (!wdr_roster_load(m->options->path, &whole, error))
-		return false;
-	const WdrRosterSlot *slot = ((WdrSlotRun *)m->runs->pdata[0])->slot;
-	for (guint i = 0; i < whole->slots->len; i++) {
-		const WdrRosterSlot *other = whole->slots->pdata[i];
-		if (strcmp(other->name, slot->name) != 0 && !check_not_taken(m, slot, other, error))
+	g_hash_table_iter_init(&all, m->others);
+	while (g_hash_table_iter_next(&all, &name, &state)) {
+		const WdrSlotRun *run = m->runs->pdata[0];
+		if (!check_not_taken(m, run->slot, name, state, error))
 			return false;
 	}
 	return true;
@@ -422,7 +423,8 @@ int wdr_move_roster(const WdrGlobals *globals, const WdrMoveRoster *o)
 	Many m = { .globals = globals,
 		.options = o,
 		.lock = -1,
-		.runs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slot_run_free) };
+		.runs = g_ptr_array_new_with_free_func((GDestroyNotify)wdr_slot_run_free),
+		.others = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free) };
 	g_autoptr(GError) error = NULL;
 	int code = WDR_EXIT_REFUSED;
 
@@ -438,6 +440,7 @@ int wdr_move_roster(const WdrGlobals *globals, const WdrMoveRoster *o)
 		code = wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	}
 	g_ptr_array_unref(m.runs);
+	g_hash_table_unref(m.others);
 	wdr_fd_clear(&m.lock);
 	g_free(m.state);
 	wdr_source_free(m.looked_at);

@@ -16,7 +16,6 @@
 #include <string.h>
 #include <sys/stat.h>
 
-#define REPORT_FORMAT "wanderitas-report/2"
 #define INDEX_PAGE "index.html"
 #define TABLE_FILE "boards.csv"
 
@@ -101,7 +100,7 @@ static bool load(const char *path, const char *name, GPtrArray *boards, GError *
 		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s: %s", path, problem);
 	}
 	const char *format = json_string_value(json_object_get(report, "format"));
-	if (g_strcmp0(format, REPORT_FORMAT) != 0) {
+	if (g_strcmp0(format, WDR_REPORT_FORMAT) != 0) {
 		g_autofree char *make = wdr_command("--json", "report");
 		wdr_error_set(error, WDR_ERROR_FORMAT, "%s is no report of a move", path);
 		wdr_error_hint(error, "such a file has what this prints: %s", make);
@@ -109,11 +108,6 @@ static bool load(const char *path, const char *name, GPtrArray *boards, GError *
 	}
 	add(boards, name, NULL, g_steal_pointer(&report));
 	return true;
-}
-
-static int by_text(const void *a, const void *b)
-{
-	return strcmp(*(char *const *)a, *(char *const *)b);
 }
 
 static bool gather_folder(const char *folder, GPtrArray *boards, GError **error)
@@ -127,7 +121,7 @@ static bool gather_folder(const char *folder, GPtrArray *boards, GError **error)
 		if (g_str_has_suffix(name, ".json"))
 			g_ptr_array_add(names, g_strndup(name, strlen(name) - strlen(".json")));
 	}
-	g_ptr_array_sort(names, by_text);
+	g_ptr_array_sort(names, wdr_by_text);
 	for (guint i = 0; i < names->len; i++) {
 		const char *name = names->pdata[i];
 		g_autofree char *file = g_strconcat(name, ".json", NULL);

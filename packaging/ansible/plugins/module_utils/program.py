@@ -7,9 +7,22 @@ ARGUMENTS = {
     "bench": {"type": "path"},
 }
 
+# Of modules that plan a move.
+PLAN_ARGUMENTS = {
+    "to": {"type": "str", "required": True},
+    "source": {"type": "str"},
+    "what": {"type": "str", "choices": ["everything", "root"], "default": "everything"},
+    "despite": {"type": "list", "elements": "str", "default": []},
+}
+
 # The stages of docs/formats/status.md, by what a move has still to do.
 BEFORE = ("none", "stopped", "ready")
 AFTER = ("moved", "old-disk", "booted", "arrived")
+
+
+def words_of_plan(params):
+    words = ["--to", params["to"], "--what", params["what"]]
+    return words + ["--from", params["source"]] if params["source"] else words
 
 
 def with_fix(check):

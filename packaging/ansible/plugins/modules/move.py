@@ -10,27 +10,12 @@ description:
   - A move that was interrupted is continued. One that is complete is not made again.
   - In check mode the itinerary is drawn, and nothing is written. With C(--diff) every edit is shown.
 author: The founders of Wanderitas (@wanderitas)
-extends_documentation_fragment: wanderitas.boards.program
+extends_documentation_fragment:
+  - wanderitas.boards.program
+  - wanderitas.boards.plan
 options:
-  to:
-    description: The target, which is erased. Never write a name here by hand; take what the module disk_info found.
-    type: str
-    required: true
-  source:
-    description: The disk that the system is moved from. Without it, the one that runs.
-    type: str
-  what:
-    description: Whether boot comes along.
-    type: str
-    choices: [everything, root]
-    default: everything
   steps:
     description: Steps around the move, such as C(drivers) and C(order).
-    type: list
-    elements: str
-    default: []
-  despite:
-    description: Checks that may stop.
     type: list
     elements: str
     default: []
@@ -74,20 +59,16 @@ from ansible_collections.wanderitas.boards.plugins.module_utils.program import (
     AFTER,
     ARGUMENTS,
     BEFORE,
+    PLAN_ARGUMENTS,
     run,
+    words_of_plan,
 )
-
-
-def words_of_plan(params):
-    words = ["--to", params["to"], "--what", params["what"]] + params["options"]
-    if params["source"]:
-        words += ["--from", params["source"]]
-    return words
 
 
 def drawn(program):
     """What a move would do, with all edits as they would be."""
-    itinerary = program.ask("draft", *words_of_plan(program.module.params))
+    params = program.module.params
+    itinerary = program.ask("draft", *words_of_plan(params), *params["options"])
     edits = [
         {"prepared": edit["diff"]} if edit.get("diff") else {"prepared": f"/{edit['file']}: edited\n"}
         for edit in itinerary["edits"]
@@ -97,7 +78,7 @@ def drawn(program):
 
 def made(program):
     params = program.module.params
-    words = ["move"] + words_of_plan(params) + ["--erase", params["to"]]
+    words = ["move"] + words_of_plan(params) + params["options"] + ["--erase", params["to"]]
     if params["steps"]:
         words += ["--with", ",".join(params["steps"])]
     for check in params["despite"]:
@@ -144,16 +125,12 @@ def work(program):
 
 def main():
     spec = {
-        "to": {"type": "str", "required": True},
-        "source": {"type": "str"},
-        "what": {"type": "str", "choices": ["everything", "root"], "default": "everything"},
         "steps": {"type": "list", "elements": "str", "default": []},
-        "despite": {"type": "list", "elements": "str", "default": []},
         "options": {"type": "list", "elements": "str", "default": []},
         "catchup": {"type": "bool", "default": False},
         "again": {"type": "bool", "default": False},
     }
-    run(AnsibleModule(argument_spec={**ARGUMENTS, **spec}, supports_check_mode=True), work)
+    run(AnsibleModule(argument_spec={**ARGUMENTS, **PLAN_ARGUMENTS, **spec}, supports_check_mode=True), work)
 
 
 if __name__ == "__main__":

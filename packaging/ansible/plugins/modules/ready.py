@@ -9,25 +9,9 @@ description:
   - Makes the checks of C(wanderitas ready). A stop is the host's failure, with its text and what to do about it.
   - Changes nothing but the note for C(wanderitas status) of what was found.
 author: The founders of Wanderitas (@wanderitas)
-extends_documentation_fragment: wanderitas.boards.program
-options:
-  to:
-    description: The target, as the module disk_info finds it.
-    type: str
-    required: true
-  source:
-    description: The disk that the system is moved from. Without it, the one that runs.
-    type: str
-  what:
-    description: Whether boot comes along.
-    type: str
-    choices: [everything, root]
-    default: everything
-  despite:
-    description: Checks that may stop.
-    type: list
-    elements: str
-    default: []
+extends_documentation_fragment:
+  - wanderitas.boards.program
+  - wanderitas.boards.plan
 """
 EXAMPLES = r"""
 - name: Check that the move will work
@@ -43,15 +27,18 @@ checks:
 """
 
 from ansible.module_utils.basic import AnsibleModule  # noqa: E402
-from ansible_collections.wanderitas.boards.plugins.module_utils.program import ARGUMENTS, run, with_fix  # noqa: E402
+from ansible_collections.wanderitas.boards.plugins.module_utils.program import (  # noqa: E402
+    ARGUMENTS,
+    PLAN_ARGUMENTS,
+    run,
+    with_fix,
+    words_of_plan,
+)
 
 
 def work(program):
     params = program.module.params
-    words = ["ready", "--to", params["to"], "--what", params["what"]]
-    if params["source"]:
-        words += ["--from", params["source"]]
-    ready = program.ask(*words, codes=(0, 1))
+    ready = program.ask("ready", *words_of_plan(params), codes=(0, 1))
     stops = [check for check in ready["checks"] if check["state"] == "stop"]
     stops = [check for check in stops if check["name"] not in params["despite"] or not ready["can_be_waived"]]
     if stops:
@@ -60,13 +47,7 @@ def work(program):
 
 
 def main():
-    spec = {
-        "to": {"type": "str", "required": True},
-        "source": {"type": "str"},
-        "what": {"type": "str", "choices": ["everything", "root"], "default": "everything"},
-        "despite": {"type": "list", "elements": "str", "default": []},
-    }
-    run(AnsibleModule(argument_spec={**ARGUMENTS, **spec}, supports_check_mode=True), work)
+    run(AnsibleModule(argument_spec={**ARGUMENTS, **PLAN_ARGUMENTS}, supports_check_mode=True), work)
 
 
 if __name__ == "__main__":
