@@ -69,7 +69,7 @@ static bool open_all(const RehearseOptions *o, const WdrWorld *world, const char
 	if (o->without && o->with)
 		return wdr_error_set(
 			error, WDR_ERROR_USAGE, "give either --without or --with-disk, not both");
-	if (!wdr_disk_find(world, named, &r->disk, error) ||
+	if (!wdr_disk_find_source(world, named, &r->disk, error) ||
 		!wdr_cli_medium(o->medium, &r->medium, error) ||
 		(o->without && !wdr_disk_find(world, o->without, &r->without, error)) ||
 		(o->with && !wdr_disk_find(world, o->with, &r->with, error)) ||

@@ -36,6 +36,12 @@ void wdr_blockdev_free(WdrBlockDev *dev)
 	g_free(dev);
 }
 
+void wdr_blockdev_set_name(WdrBlockDev *dev, const char *name)
+{
+	g_free(dev->name);
+	dev->name = g_strdup(name);
+}
+
 const char *wdr_blockdev_name(const WdrBlockDev *dev)
 {
 	return dev->name;

@@ -47,6 +47,8 @@ void wdr_blockdev_free(WdrBlockDev *dev);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBlockDev, wdr_blockdev_free)
 
 const char *wdr_blockdev_name(const WdrBlockDev *dev);
+/* For messages, where the path tells nobody anything. */
+void wdr_blockdev_set_name(WdrBlockDev *dev, const char *name);
 uint64_t wdr_blockdev_size(const WdrBlockDev *dev);
 /* Of a device: what its driver says; of an image: 512 unless set. */
 uint32_t wdr_blockdev_sector_size(const WdrBlockDev *dev);

@@ -8,6 +8,7 @@
 #include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
+#include "packed/packed.h"
 
 #include <dirent.h>
 #include <errno.h>
@@ -22,6 +23,7 @@ void wdr_disk_free(WdrDisk *disk)
 		return;
 	g_free(disk->name);
 	g_free(disk->path);
+	g_free(disk->packed);
 	g_free(disk->medium);
 	g_free(disk->link);
 	g_free(disk->model);
@@ -277,10 +279,12 @@ static WdrDisk *image_disk(const char *path, const WdrStat *st)
 
 	d->name = g_strdup(path);
 	d->path = g_strdup(path);
-	d->medium = g_strdup("image");
 	d->size = st->stx_size;
 	d->is_image = true;
-	d->is_read_only = access(path, W_OK) != 0;
+	d->packed_kind = wdr_packed_kind(path);
+	d->medium =
+		d->packed_kind ? g_strconcat(d->packed_kind, " image", NULL) : g_strdup("image");
+	d->is_read_only = d->packed_kind || access(path, W_OK) != 0;
 	return d;
 }
 
@@ -356,7 +360,49 @@ static bool refuse_partition(const char *text, const char *disk, GError **error)
 	return false;
 }
 
-bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
+/* A file that no disk image is, but that one can be made of. */
+static bool check_form(const WdrDisk *image, bool may_be_packed, GError **error)
+{
+	g_autofree char *convert = NULL;
+	const char *foreign = wdr_packed_foreign(image->path, &convert);
+
+	if (foreign) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "%s is %s, not a raw disk image",
+			image->path, foreign);
+		if (convert)
+			wdr_error_hint(error, "to convert it: %s", convert);
+		else
+			wdr_error_hint(error, "unpack it, and name the image that is in it");
+		return false;
+	}
+	if (!image->packed_kind || may_be_packed)
+		return true;
+	wdr_error_set(error, WDR_ERROR_USAGE,
+		"%s is packed with %s: it can be read as a source, and nothing else", image->path,
+		image->packed_kind);
+	g_autofree char *unpack = wdr_packed_command(image->path, image->packed_kind);
+	wdr_error_hint(error, "to unpack it: %s", unpack);
+	return false;
+}
+
+/* Puts the unpacked image in the place of the packed one. */
+static bool unpack(const WdrWorld *world, WdrDisk *image, GError **error)
+{
+	WdrStat st;
+	char *path = NULL;
+
+	if (!wdr_packed_unpack(world, image->path, &path, error))
+		return false;
+	image->packed = image->path;
+	image->path = path;
+	if (wdr_stat(path, &st) != 0)
+		return wdr_error_set_errno(error, errno, "opening %s", path);
+	image->size = st.stx_size;
+	return true;
+}
+
+static bool find(
+	const WdrWorld *world, const char *text, bool may_be_packed, WdrDisk **ret, GError **error)
 {
 	g_autofree char *name = name_of(world, text);
 	WdrStat st;
@@ -386,7 +432,11 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		return false;
 	}
 	if (S_ISREG(st.stx_mode)) {
-		*ret = image_disk(text, &st);
+		g_autoptr(WdrDisk) image = image_disk(text, &st);
+		if (!check_form(image, may_be_packed, error) ||
+			(image->packed_kind && !unpack(world, image, error)))
+			return false;
+		*ret = g_steal_pointer(&image);
 		return true;
 	}
 	if (S_ISBLK(st.stx_mode)) {
@@ -397,16 +447,40 @@ bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GErro
 		S_ISDIR(st.stx_mode) ? "a folder" : "a device of another kind");
 }
 
+bool wdr_disk_find(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
+{
+	return find(world, text, false, ret, error);
+}
+
+bool wdr_disk_find_source(const WdrWorld *world, const char *text, WdrDisk **ret, GError **error)
+{
+	return find(world, text, true, ret, error);
+}
+
+bool wdr_disk_open_source(const WdrDisk *disk, WdrBlockDev **ret, GError **error)
+{
+	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, ret, error))
+		return false;
+	if (disk->packed)
+		wdr_blockdev_set_name(*ret, disk->packed);
+	return true;
+}
+
 char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk)
 {
 	g_autofree char *in_sys = g_strdup_printf("/sys/block/%s/loop/backing_file", disk->name);
 
-	return disk->is_image ? g_strdup(disk->path) : wdr_world_line(world, in_sys);
+	return disk->is_image ? g_strdup(wdr_disk_file_named(disk)) : wdr_world_line(world, in_sys);
 }
 
 const char *wdr_disk_word(const WdrDisk *disk)
 {
-	return disk->is_image ? disk->path : disk->name;
+	return disk->is_image ? wdr_disk_file_named(disk) : disk->name;
+}
+
+const char *wdr_disk_file_named(const WdrDisk *disk)
+{
+	return disk->packed ? disk->packed : disk->path;
 }
 
 char *wdr_disk_partition_name(const WdrDisk *disk, unsigned partition)

@@ -445,7 +445,7 @@ bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, 
 	it->what = options->what;
 	if (!wdr_exclude_check(options->leave_behind, error) ||
 		!wdr_disk_find(world, options->to, &target, error) ||
-		!wdr_disk_find(world, options->from, &disk, error))
+		!wdr_disk_find_source(world, options->from, &disk, error))
 		return false;
 	if (!wdr_check_target(world, disk, target, error)) {
 		wdr_disk_free(disk);

@@ -237,7 +237,7 @@ WdrPartTable *wdr_itinerary_table(const WdrItinerary *it)
 bool wdr_itinerary_disk_find(
 	const WdrWorld *world, const WdrItineraryDisk *disk, WdrDisk **ret, GError **error)
 {
-	return wdr_disk_find(world, wdr_itinerary_disk_word(disk), ret, error);
+	return wdr_disk_find_source(world, wdr_itinerary_disk_word(disk), ret, error);
 }
 
 bool wdr_itinerary_disk_describe(
@@ -248,7 +248,7 @@ bool wdr_itinerary_disk_describe(
 	if (!wdr_parttable_read(dev, &table, error))
 		return false;
 	*ret = (WdrItineraryDisk){ .name = g_strdup(disk->name),
-		.path = g_canonicalize_filename(disk->path, NULL),
+		.path = g_canonicalize_filename(wdr_disk_file_named(disk), NULL),
 		.medium = g_strdup(disk->medium),
 		.link = g_strdup(disk->link),
 		.model = g_strdup(disk->model),

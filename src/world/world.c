@@ -5,6 +5,7 @@
  * and own the clock. Programs are started from a list of arguments, never by a shell. */
 #include "world/world.h"
 
+#include "base/cleanup.h"
 #include "base/command.h"
 #include "base/io.h"
 #include "base/stat.h"
@@ -18,7 +19,22 @@ struct WdrWorld {
 	char *bench;
 	int64_t began_us;
 	WdrObserver observer;
+	GHashTable *kept; /* char *, Kept */
 };
+
+typedef struct {
+	char *path;
+	WdrFd fd;
+} Kept;
+
+static void kept_free(gpointer data)
+{
+	Kept *kept = data;
+
+	wdr_fd_clear(&kept->fd);
+	g_free(kept->path);
+	g_free(kept);
+}
 
 bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 {
@@ -38,6 +54,7 @@ bool wdr_world_new(const char *bench, WdrWorld **ret, GError **error)
 	world->began_us = !bench   ? g_get_monotonic_time()
 			  : uptime ? (int64_t)(g_ascii_strtod(uptime, NULL) * 1e6)
 				   : 0;
+	world->kept = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, kept_free);
 	*ret = world;
 	return true;
 }
@@ -46,8 +63,25 @@ void wdr_world_free(WdrWorld *world)
 {
 	if (!world)
 		return;
+	g_hash_table_unref(world->kept);
 	g_free(world->bench);
 	g_free(world);
+}
+
+const char *wdr_world_keep(const WdrWorld *world, const char *key, const char *path, int fd)
+{
+	Kept *kept = g_new(Kept, 1);
+
+	*kept = (Kept){ g_strdup(path), fd };
+	g_hash_table_replace(world->kept, g_strdup(key), kept);
+	return kept->path;
+}
+
+const char *wdr_world_kept(const WdrWorld *world, const char *key)
+{
+	const Kept *kept = g_hash_table_lookup(world->kept, key);
+
+	return kept ? kept->path : NULL;
 }
 
 const char *wdr_world_bench(const WdrWorld *world)

@@ -79,6 +79,12 @@ void wdr_world_numbered_step(const WdrWorld *world, unsigned number, const char 
 void wdr_world_note(const WdrWorld *world, const char *format, ...) G_GNUC_PRINTF(2, 3);
 void wdr_world_progress(const WdrWorld *world, const WdrProgress *progress);
 
+/* An open file that is kept until the world goes, under a key: what was made once, and several
+ * parts of a command want. `fd` is taken over; the result is the path, borrowed. */
+const char *wdr_world_keep(const WdrWorld *world, const char *key, const char *path, int fd);
+/* The path that was kept under this key; NULL: none. Borrowed. */
+const char *wdr_world_kept(const WdrWorld *world, const char *key);
+
 typedef struct {
 	int exit_code; /* 128 + N when killed by signal N */
 	char *output;  /* stdout and stderr, one after the other */

@@ -24,6 +24,7 @@ Suite *suite_arrive(void);
 Suite *suite_running(void);
 Suite *suite_second(void);
 Suite *suite_pace(void);
+Suite *suite_packed_images(void);
 Suite *suite_report(void);
 Suite *suite_roster(void);
 Suite *suite_tune(void);
@@ -36,10 +37,10 @@ Suite *suite_resume(void);
 Suite *suite_status(void);
 Suite *suite_stops(void);
 
-SUITE_MAIN(suite_commands(), suite_roster(), suite_moves(), suite_boards(), suite_readdress(),
-	suite_running(), suite_kinds(), suite_mentions(), suite_refusals(), suite_stops(),
-	suite_resume(), suite_damage(), suite_large(), suite_identity(), suite_exit_codes(),
-	suite_outputs(), suite_into(), suite_logical(), suite_rehearse(), suite_medium(),
-	suite_ready(), suite_arrive(), suite_drivers(), suite_order(), suite_loader(),
-	suite_second(), suite_tune(), suite_pace(), suite_report(), suite_formats(), suite_advice(),
-	suite_corrections(), suite_manual(), suite_guide(), suite_status())
+SUITE_MAIN(suite_commands(), suite_roster(), suite_packed_images(), suite_moves(), suite_boards(),
+	suite_readdress(), suite_running(), suite_kinds(), suite_mentions(), suite_refusals(),
+	suite_stops(), suite_resume(), suite_damage(), suite_large(), suite_identity(),
+	suite_exit_codes(), suite_outputs(), suite_into(), suite_logical(), suite_rehearse(),
+	suite_medium(), suite_ready(), suite_arrive(), suite_drivers(), suite_order(),
+	suite_loader(), suite_second(), suite_tune(), suite_pace(), suite_report(), suite_formats(),
+	suite_advice(), suite_corrections(), suite_manual(), suite_guide(), suite_status())

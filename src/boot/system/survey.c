@@ -128,7 +128,7 @@ static bool add_named(const WdrWorld *world, WdrSurvey *s, char *const *names, G
 {
 	for (size_t i = 0; names[i]; i++) {
 		WdrDisk *disk = NULL;
-		if (!wdr_disk_find(world, names[i], &disk, error))
+		if (!wdr_disk_find_source(world, names[i], &disk, error))
 			return false;
 		s->has_machine |= !disk->is_image;
 		g_ptr_array_add(s->disks, look_at(world, disk));

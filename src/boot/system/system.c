@@ -274,7 +274,7 @@ bool wdr_system_read(const WdrWorld *world, const WdrDisk *disk, WdrSystem **ret
 	s->serial = g_strdup(disk->serial);
 	s->medium = disk->is_image ? NULL : g_strdup(disk->medium);
 	s->modules = wdr_disk_modules(world, disk);
-	if (!wdr_blockdev_open(disk->path, WDR_OPEN_READ, &s->dev, error) ||
+	if (!wdr_disk_open_source(disk, &s->dev, error) ||
 		!wdr_parttable_read(s->dev, &s->table, error))
 		return false;
 	for (guint i = 0; i < s->table->partitions->len; i++)

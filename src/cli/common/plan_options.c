@@ -191,7 +191,7 @@ bool wdr_cli_source_disk(const WdrWorld *world, const char *from, WdrDisk **ret,
 	g_autofree char *running = NULL;
 
 	return (from || wdr_cli_running_disk(world, &running, error)) &&
-	       wdr_disk_find(world, from ? from : running, ret, error);
+	       wdr_disk_find_source(world, from ? from : running, ret, error);
 }
 
 bool wdr_plan_options_draft(

@@ -396,7 +396,7 @@ static bool prepare(Many *m, GError **error)
 	if (!wdr_roster_load(m->options->path, &m->roster, error) ||
 		!wdr_cli_world(m->globals, &m->world, error) ||
 		!wdr_cli_source_disk(m->world, m->roster->from, &m->source, error) ||
-		!wdr_blockdev_open(m->source->path, WDR_OPEN_READ, &m->held, error))
+		!wdr_disk_open_source(m->source, &m->held, error))
 		return false;
 	m->state = wdr_roster_state(m->roster);
 	if (!wdr_make_private_folder(m->state, error) ||
