@@ -19,6 +19,7 @@
 #include "disk/users.h"
 #include "disk/writer.h"
 #include "plan/running_source.h"
+#include "plan/unmovable.h"
 
 #include <string.h>
 #include <sys/stat.h>
@@ -237,18 +238,15 @@ static bool check_ext(const WdrWorld *world, WdrSource *s, const WdrSourceOpenin
 static bool check_blocks(
 	const WdrWorld *world, const WdrSource *s, const WdrSystemPart *p, GError **error)
 {
-	/* Their parts find each other by UUID, and two equal ones are one too many; what a
-	 * hibernated system left must not be taken for one on another disk. */
-	static const char *const clashing[] = { "btrfs", "xfs", "crypto_LUKS", "LVM2_member",
-		"linux_raid_member", "zfs_member", "bcachefs", "bcache", "swsuspend" };
+	const WdrUnmovable *unmovable = wdr_unmovable(p->probe.type);
 	const char *type = p->probe.type ? p->probe.type : "none";
 
-	for (size_t i = 0; i < G_N_ELEMENTS(clashing); i++) {
-		if (strcmp(type, clashing[i]) == 0)
-			return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-				"it holds %s, which cannot be copied: a copy would have the same UUID, "
-				"and two equal ones clash",
-				type);
+	if (unmovable && unmovable->clashes) {
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"it holds %s, which cannot be copied: the copy would have the same UUID",
+			unmovable->name);
+		wdr_error_hint(error, "nothing was written; %s", unmovable->first);
+		return false;
 	}
 	if (!s->disk->is_image && wdr_world_is_running(world) &&
 		wdr_disk_is_written(world, s->disk, p->partition->number)) {
@@ -274,6 +272,8 @@ static bool check_is_ext4(const WdrSource *s, const WdrSystemPart *p, GError **e
 	g_autofree char *check = wdr_system_command("e2fsck", "-fp", word);
 	wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "it holds %s; only ext4 can be copied",
 		p->probe.type);
+	if (s->disk->packed)
+		wdr_error_hint(error, "nothing was written; unpack the image, and name that");
 	wdr_error_hint(error,
 		"nothing was written; to convert it in its place, while it is not mounted: %s && %s",
 		convert, check);
@@ -320,9 +320,11 @@ static char *unknown_parts(const WdrSystem *sys)
 			g_string_append_printf(text,
 				"; partition %u holds nothing that is known: is it damaged?",
 				p->partition->number);
+		const WdrUnmovable *unmovable = wdr_unmovable(p->probe.type);
 		if (p->probe.type && !p->volume && strcmp(p->probe.type, "swap") != 0)
-			g_string_append_printf(text, "; partition %u holds %s, which is not read",
-				p->partition->number, p->probe.type);
+			g_string_append_printf(text,
+				"; partition %u holds %s, which cannot be read here",
+				p->partition->number, unmovable ? unmovable->name : p->probe.type);
 		if (p->problem || p->unseen)
 			g_string_append_printf(text, "; partition %u cannot be read: %s",
 				p->partition->number, p->problem ? p->problem : p->unseen);
@@ -330,15 +332,32 @@ static char *unknown_parts(const WdrSystem *sys)
 	return g_string_free(text, FALSE);
 }
 
+/* For a system on something that cannot be moved; NULL: there is none. */
+static const char *what_first(const WdrSystem *sys)
+{
+	const WdrUnmovable *found = NULL;
+
+	for (guint i = 0; i < sys->parts->len; i++) {
+		const WdrSystemPart *p = sys->parts->pdata[i];
+		found = p->volume ? found : wdr_unmovable(p->probe.type);
+	}
+	return found ? found->first : NULL;
+}
+
 static bool check_system(const WdrSource *s, GError **error)
 {
 	const WdrSystem *sys = s->system;
 	g_autofree char *unknown = unknown_parts(sys);
 
-	if (!sys->root)
-		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+	if (!sys->root) {
+		const char *first = what_first(sys);
+		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s has no ext4 volume with a system on it (no /etc/fstab)%s",
 			s->disk->name, unknown);
+		if (first)
+			wdr_error_hint(error, "nothing was written; %s", first);
+		return false;
+	}
 	return sys->flow || wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 				    "%s has no boot files: no config.txt or cmdline.txt on a FAT "
 				    "volume, no extlinux.conf, no boot.scr%s",

@@ -4,6 +4,7 @@
 #include "base/command.h"
 #include "base/text.h"
 #include "boot/system/finding.h"
+#include "plan/unmovable.h"
 
 #include <string.h>
 
@@ -241,13 +242,14 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 }
 
 /* A check of the volume that mends what is safe to mend, behind what is wrong with it; e2fsck takes
- * the place within an image. The caller's; "": it is mounted. */
+ * the place within an image. The caller's; "": it is
+ * mounted, or in a packed image. */
 static char *check_text(const WdrSurveyDisk *d, guint at)
 {
 	const WdrSystemPart *p = d->system->parts->pdata[at];
 	bool is_file = g_file_test(d->disk->path, G_FILE_TEST_IS_REGULAR);
 
-	if (d->mounted->pdata[at])
+	if (d->mounted->pdata[at] || d->disk->packed)
 		return g_strdup("");
 	g_autofree char *node =
 		wdr_disk_volume_word(d->disk, p->partition->number, p->partition->start);
@@ -277,7 +279,12 @@ static void show_volume_problems(const WdrOut *out, const WdrSurveyDisk *d, guin
 {
 	const WdrSystemPart *p = d->system->parts->pdata[at];
 	g_autofree char *name = wdr_survey_part_name(d, p->partition->number);
+	const WdrUnmovable *unmovable = wdr_unmovable(p->probe.type);
 
+	if (unmovable)
+		wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s, which cannot be %s\n", name,
+			unmovable->name,
+			unmovable->clashes ? "moved" : "read; it is copied block by block");
 	if (p->problem)
 		wdr_out_text(out, WDR_STYLE_BAD, "%s: %s\n", name, p->problem);
 	if (p->is_unfinished) {

@@ -169,8 +169,36 @@ START_TEST(a_root_of_another_kind)
 	const char *argv[] = { "sh", "-c", make, NULL };
 
 	sup_tool(argv);
-	move_refused("no ext4 volume with a system on it (no /etc/fstab); partition 2 holds minix, "
-		     "which is not read");
+	move_refused(
+		"no ext4 volume with a system on it (no /etc/fstab); partition 2 holds a minix volume, "
+		"which cannot be read here");
+}
+END_TEST
+
+/* What cannot be moved is named by its name, with what has to be done first. */
+static const struct {
+	uint64_t at;
+	const char *bytes;
+	size_t len;
+	const char *name, *first;
+} unmovable[] = {
+	{ 0, "LUKS\xba\xbe\0\1", 8, "an encrypted volume (LUKS)", "copy its files to an ext4" },
+	{ 4086, "S1SUSPEND", 10, "a hibernated system", "boot it, and shut it down" },
+	{ 0, "hsqs\1\0\0\0\0\0\0\0\0\0\2\0\1\0\0\0\1\0\x11\0\xc0\0\1\0\4\0\0\0", 32,
+		"a read-only system image (squashfs)", "write the whole image to the new disk" },
+};
+
+START_TEST(named_with_what_comes_first)
+{
+	static const uint8_t zeros[4096];
+
+	sup_poke(CARD, ROOT_AT, zeros, sizeof(zeros));
+	sup_poke(CARD, ROOT_AT + unmovable[_i].at, unmovable[_i].bytes, unmovable[_i].len);
+	move_refused(unmovable[_i].name);
+	SupRun ready = BENCH_RUN("ready", "--to", "nvme0n1");
+	bench_expect(&ready, 1, unmovable[_i].first);
+	SupRun survey = BENCH_RUN("survey");
+	bench_expect(&survey, 0, unmovable[_i].name);
 }
 END_TEST
 
@@ -483,6 +511,7 @@ Suite *suite_refusals(void)
 	tcase_add_loop_test(t, command_lines, 0, (int)G_N_ELEMENTS(lines));
 	tcase_add_test(t, a_source_without_root);
 	tcase_add_test(t, a_root_of_another_kind);
+	tcase_add_loop_test(t, named_with_what_comes_first, 0, (int)G_N_ELEMENTS(unmovable));
 	tcase_add_loop_test(t, an_older_ext, 0, (int)G_N_ELEMENTS(older));
 	tcase_add_test(t, uuid_without_an_initramfs);
 	tcase_add_test(t, an_itinerary_for_other_disks);
