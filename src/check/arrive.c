@@ -166,15 +166,16 @@ static bool seek_old(WdrArriving *a, GError **error)
 	return wdr_system_look(a->system, a->world, error);
 }
 
-static bool check(WdrArriving *a, bool is_there, GError **error)
+static bool check(WdrArriving *a, WdrArrival *arrival, GError **error)
 {
-	if (!is_there) {
+	if (!arrival->is_there) {
 		wdr_arrive_why(a);
 		return true;
 	}
 	if (!seek_old(a, error))
 		return false;
 	wdr_arrive_start(a);
+	wdr_arrive_boot_time(a, &arrival->boot_times);
 	wdr_arrive_files(a);
 	wdr_arrive_old(a);
 	return true;
@@ -193,7 +194,7 @@ static bool arrive(WdrArriving *a, const char *disk, WdrArrival **ret, GError **
 	a->it = s.found->it;
 	a->records = s.found->records;
 	a->checks = s.found->checks = wdr_checks_new();
-	if (!check(a, s.found->is_there, error)) {
+	if (!check(a, s.found, error)) {
 		wdr_arrival_free(s.found);
 		return false;
 	}

@@ -4,6 +4,13 @@
 
 #include "check/checklist.h"
 #include "plan/itinerary.h"
+#include "world/boot_time.h"
+
+/* How long the boot took, now and from the old disk before the move. */
+typedef struct {
+	bool has_now, has_before;
+	WdrBootTime now, before;
+} WdrArrivalBootTimes;
 
 typedef struct {
 	WdrItinerary *it;  /* of the move */
@@ -12,6 +19,7 @@ typedef struct {
 	bool is_there;     /* the system runs from the target; false: from the old disk still */
 	bool is_closed;    /* the logbook of the move says that it ended well, by now */
 	GPtrArray *checks; /* WdrCheck */
+	WdrArrivalBootTimes boot_times;
 } WdrArrival;
 void wdr_arrival_free(WdrArrival *a);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrArrival, wdr_arrival_free)

@@ -22,6 +22,7 @@ typedef struct {
 
 #define WDR_ARRIVED_ROOT "root"
 #define WDR_ARRIVED_START "start"
+#define WDR_ARRIVED_BOOT_TIME "boot time"
 #define WDR_ARRIVED_SIZES "sizes"
 #define WDR_ARRIVED_MOUNTS "mounts"
 #define WDR_ARRIVED_FILES "files"
@@ -35,6 +36,8 @@ WdrSystemPart *wdr_arriving_part(const WdrArriving *a, const WdrItineraryPart *p
 const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootEntries *entries);
 
 void wdr_arrive_start(WdrArriving *a); /* arrive_start.c: root, what started it, sizes, mounts */
+/* arrive_boot_time.c */
+void wdr_arrive_boot_time(const WdrArriving *a, WdrArrivalBootTimes *ret);
 void wdr_arrive_files(WdrArriving *a); /* arrive_files.c: the packing lists */
 void wdr_arrive_old(WdrArriving *a);   /* arrive_old.c: what still names or uses the old disk */
 void wdr_arrive_why(WdrArriving *a);   /* arrive_old.c: the old disk came up after all */

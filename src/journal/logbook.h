@@ -13,6 +13,8 @@
  *   {"at": SECONDS, "event": "figures", "entries": N, "bytes": N, "bytes_before": N,
  *    "copy_ms": N, "read_back_while_copying_bytes": N, "read_back_bytes": N, "read_back_ms": N}
  *                                                          how fast it went
+ *   {"at": SECONDS, "event": "boot-time", "firmware_us": N, "loader_us": N, "kernel_us": N,
+ *    "initramfs_us": N, "services_us": N}               how long the old disk took to boot
  *   {"at": SECONDS, "event": "stopped", "what": "…"}       an error or a signal ended it
  *   {"at": SECONDS, "event": "done"}
  *
@@ -24,6 +26,7 @@
 #include "base/hash.h"
 #include "copy/unreadable.h"
 #include "volume/volume.h"
+#include "world/boot_time.h"
 #include "world/world.h"
 
 enum { WDR_LOGBOOK_BYTES_MAX = 64 * 1024 * 1024 };
@@ -101,6 +104,8 @@ typedef struct {
 } WdrLogbookFigures;
 bool wdr_logbook_figures(
 	WdrLogbook *l, const WdrLogbookFigures *figures, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+bool wdr_logbook_boot_time(
+	WdrLogbook *l, const WdrBootTime *time, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 bool wdr_logbook_done(WdrLogbook *l, GError **error);
 /* As well as it goes: the error that it records is the one that counts. */
 void wdr_logbook_stopped(WdrLogbook *l, const char *why);

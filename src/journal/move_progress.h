@@ -33,6 +33,8 @@ typedef struct {
 	GHashTable *copied; /* number of a part -> WdrPartSeal */
 	GArray *ranges;     /* WdrMoveProgressRange */
 	GPtrArray *missing; /* WdrUnreadable */
+	bool has_boot_time;
+	WdrBootTime boot_time; /* of the old disk, before the move */
 } WdrMoveProgress;
 
 /* Nothing has been done. */

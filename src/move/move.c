@@ -9,6 +9,7 @@
 #include "copy/packing_list.h"
 #include "disk/spot_checks.h"
 #include "disk/true_size.h"
+#include "disk/users.h"
 #include "move/move_run.h"
 #include "move/target_records.h"
 #include "plan/running_source.h"
@@ -63,6 +64,17 @@ static bool hint_at_state(GError **error)
 	return false;
 }
 
+/* For a comparison after the restart, where the system that runs is the one that is moved. */
+static bool note_boot_time(const WdrMoveRun *m, GError **error)
+{
+	WdrBootTime time;
+
+	return wdr_world_is_reproducible(m->world) || m->disks.source->disk->is_image ||
+	       !wdr_disk_has_root(m->world, m->disks.source->disk) ||
+	       !wdr_boot_time_ask(m->world, &time) ||
+	       wdr_logbook_boot_time(m->records.logbook, &time, error);
+}
+
 static bool begin_logbook(WdrMoveRun *m, GError **error)
 {
 	g_autofree char *itinerary = g_build_filename(m->records.state, "itinerary.json", NULL);
@@ -79,7 +91,8 @@ static bool begin_logbook(WdrMoveRun *m, GError **error)
 	return (wdr_record_write(itinerary, json, strlen(json), error) &&
 		       (!m->ready || wdr_record_write(ready, m->ready, strlen(m->ready), error)) &&
 		       wdr_logbook_begin(
-			       m->world, logbook, "itinerary.json", &m->records.logbook, error)) ||
+			       m->world, logbook, "itinerary.json", &m->records.logbook, error) &&
+		       note_boot_time(m, error)) ||
 	       hint_at_state(error);
 }
 

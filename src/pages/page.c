@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "pages/page_parts.h"
 #include "pages/page_verdict.h"
+#include "world/boot_time.h"
 
 #include <string.h>
 
@@ -63,6 +64,19 @@ static void add_header(WdrPage *p)
 	wdr_page_add(p, "</ul>\n</header>\n");
 }
 
+/* Now, beside the old disk; NULL: nobody knows. The caller's. */
+static char *boot_times(const json_t *report)
+{
+	int64_t now = wdr_page_number(report, "arrival.boot_time.now.all_us");
+	int64_t before = wdr_page_number(report, "arrival.boot_time.before.all_us");
+	g_autofree char *is = wdr_boot_time_text(now);
+	g_autofree char *was = wdr_boot_time_text(before);
+
+	if (now <= 0)
+		return NULL;
+	return before > 0 ? g_strdup_printf("%s (was %s)", is, was) : g_strdup(is);
+}
+
 static void add_summary(WdrPage *p)
 {
 	const json_t *figures = wdr_page_at(p->report, "figures");
@@ -85,6 +99,8 @@ static void add_summary(WdrPage *p)
 	} else {
 		wdr_page_fact(p, "Prepared on", wdr_page_text(p->report, "machine.host"));
 	}
+	g_autofree char *boots_in = boot_times(p->report);
+	wdr_page_fact(p, "Boots in", boots_in);
 	wdr_page_fact(p, "Copied", json_is_object(figures) ? copied : NULL);
 	wdr_page_fact(p, "Files edited", edits);
 	wdr_page_fact(p, "Warnings and notes", warnings);

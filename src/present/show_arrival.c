@@ -45,13 +45,27 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 		show_next(out, a);
 }
 
+static json_t *boot_time_json(bool is_known, const WdrBootTime *t)
+{
+	return is_known ? json_pack("{s:I, s:I, s:I, s:I, s:I, s:I}", "all_us",
+				  (json_int_t)wdr_boot_time_all(t), "firmware_us",
+				  (json_int_t)t->firmware, "loader_us", (json_int_t)t->loader,
+				  "kernel_us", (json_int_t)t->kernel, "initramfs_us",
+				  (json_int_t)t->initramfs, "services_us", (json_int_t)t->services)
+			: json_null();
+}
+
 json_t *wdr_present_arrival_document(const WdrArrival *a)
 {
-	return json_pack("{s:s, s:b, s:b, s:b, s:o, s:o, s:o, s:o}", "format",
+	const WdrArrivalBootTimes *times = &a->boot_times;
+
+	return json_pack("{s:s, s:b, s:b, s:b, s:o, s:o, s:o, s:{s:o, s:o}, s:o}", "format",
 		"wanderitas-arrival/2", "arrived", a->is_there, "as_planned",
 		a->is_there && wdr_checks_count(a->checks, WDR_STATE_STOP) == 0, "logbook_closed",
 		a->is_closed, "records", wdr_json_text(a->records), "disk", wdr_json_text(a->disk),
-		"target", wdr_json_text(a->it->target.name), "checks",
+		"target", wdr_json_text(a->it->target.name), "boot_time", "now",
+		boot_time_json(times->has_now, &times->now), "before",
+		boot_time_json(times->has_before, &times->before), "checks",
 		wdr_present_checks_json(a->checks));
 }
 

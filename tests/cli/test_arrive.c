@@ -222,6 +222,50 @@ START_TEST(var_on_another_volume)
 }
 END_TEST
 
+/* Stand-ins for what systemd says, and what comes of it. */
+#define SAYS(text) "printf '%s\\n' '#!/bin/sh' '" text "' > bin/systemctl; chmod +x bin/systemctl"
+#define MOMENTS(userspace, finish)                                                                 \
+	"echo UserspaceTimestampMonotonic=" userspace "; echo FinishTimestampMonotonic=" finish
+
+static const struct {
+	const char *command;
+	int code;
+	const char *text; /* NULL: nothing is said of it */
+} boots[] = {
+	{ ":", 0,
+		"ok       the boot took 16.5 s from the kernel's start (43.9 s from mmcblk0): kernel 2.3 s, "
+		"initramfs 1.9 s, services 12.4 s" },
+	{ SAYS(MOMENTS("4000000", "95000000")), 0,
+		"warning  the boot took 1 min 35 s from the kernel's start (43.9 s from mmcblk0)" },
+	{ SAYS(MOMENTS("4000000", "95000000")), 0, "systemd-analyze critical-chain" },
+	{ SAYS("echo FirmwareTimestampMonotonic=5000000; echo LoaderTimestampMonotonic=2000000; " MOMENTS(
+		  "4000000", "10000000")),
+		0,
+		"the boot took 15.0 s (43.9 s from mmcblk0): firmware 3.0 s, loader 2.0 s, kernel 4.0 s, services 6.0 s" },
+	/* Not over yet; out of order; of another kind; absurd; none. */
+	{ SAYS(MOMENTS("4000000", "0")), 0, NULL },
+	{ SAYS(MOMENTS("9000000", "4000000")), 0, NULL },
+	{ SAYS("echo Userspace; echo =; echo FinishTimestampMonotonic=4"), 0, NULL },
+	{ SAYS(MOMENTS("4000000", "99999999999999999999999")), 0, NULL },
+	{ SAYS(MOMENTS("4000000", "9000000") "; exit 1"), 0, NULL },
+	{ "rm bin/systemctl", 0, NULL },
+	{ "sed -i /boot-time/d root/var/lib/wanderitas/arrival-*/logbook.jsonl", 0,
+		"the boot took 16.5 s from the kernel's start: kernel" },
+};
+
+START_TEST(time_of_the_boot)
+{
+	bench_take_moved();
+	shell(boots[_i].command);
+	SupRun run = BENCH_RUN("arrive");
+	bench_expect(&run, boots[_i].code, boots[_i].text ? boots[_i].text : "arrived: ");
+	if (!boots[_i].text)
+		ck_assert_ptr_null(strstr(run.out, "boot time"));
+	SupRun json = BENCH_RUN("--json", "arrive");
+	bench_expect(&json, boots[_i].code, "\"boot_time\": {");
+}
+END_TEST
+
 START_TEST(wrong_words)
 {
 	SupRun run = BENCH_RUN("arrive", "nvme0n1");
@@ -242,6 +286,7 @@ Suite *suite_arrive(void)
 	tcase_add_checked_fixture(restarted, sup_setup, sup_teardown);
 	tcase_add_test(restarted, after_the_restart);
 	tcase_add_loop_test(restarted, otherwise_than_planned, 0, (int)G_N_ELEMENTS(afterwards));
+	tcase_add_loop_test(restarted, time_of_the_boot, 0, (int)G_N_ELEMENTS(boots));
 	suite_add_tcase(s, restarted);
 	tcase_add_unchecked_fixture(t, bench_make_moved, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);

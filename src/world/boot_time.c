@@ -1,0 +1,109 @@
+/* Asks systemd for the moments of the boot.
+ *
+ * Their meaning: org.freedesktop.systemd1(5), "Properties". Firmware and loader are counted
+ * backwards from the kernel's start, all others forwards. */
+#include "world/boot_time.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+typedef struct {
+	const char *name;
+	int64_t us; /* 0: not told, or not reached */
+} Moment;
+
+enum { FIRMWARE, LOADER, INITRAMFS, USERSPACE, FINISH, MOMENTS };
+
+/* Above it a clock or a program is wrong. */
+#define LONGEST_US (INT64_C(24) * 3600 * G_USEC_PER_SEC)
+
+/* On a bench only its own stand-in counts: this machine's boot is not that of the bench. */
+static bool has_manager(const WdrWorld *world)
+{
+	const char *bench = wdr_world_bench(world);
+	g_autofree char *own = bench ? g_build_filename(bench, "bin", "systemctl", NULL) : NULL;
+
+	return !own || g_file_test(own, G_FILE_TEST_IS_EXECUTABLE);
+}
+
+static void take_line(Moment *moments, const char *line)
+{
+	for (size_t i = 0; i < MOMENTS; i++) {
+		size_t len = strlen(moments[i].name);
+		if (strncmp(line, moments[i].name, len) != 0 || line[len] != '=')
+			continue;
+		uint64_t us = g_ascii_strtoull(line + len + 1, NULL, 10);
+		moments[i].us = us <= (uint64_t)LONGEST_US ? (int64_t)us : 0;
+	}
+}
+
+static bool ask(const WdrWorld *world, Moment *moments)
+{
+	const char *argv[MOMENTS * 2 + 3] = { "systemctl", "show" };
+	g_auto(WdrRun) run = { 0 };
+
+	for (size_t i = 0; i < MOMENTS; i++) {
+		argv[i * 2 + 2] = "--property";
+		argv[i * 2 + 3] = moments[i].name;
+	}
+	if (!has_manager(world) || !wdr_world_run(world, argv, NULL, &run, NULL) ||
+		run.exit_code != 0)
+		return false;
+	g_auto(GStrv) lines = g_strsplit(run.output, "\n", -1);
+	for (size_t i = 0; lines[i]; i++)
+		take_line(moments, lines[i]);
+	return true;
+}
+
+bool wdr_boot_time_ask(const WdrWorld *world, WdrBootTime *ret)
+{
+	Moment m[MOMENTS] = {
+		[FIRMWARE] = { "FirmwareTimestampMonotonic", 0 },
+		[LOADER] = { "LoaderTimestampMonotonic", 0 },
+		[INITRAMFS] = { "InitRDTimestampMonotonic", 0 },
+		[USERSPACE] = { "UserspaceTimestampMonotonic", 0 },
+		[FINISH] = { "FinishTimestampMonotonic", 0 },
+	};
+
+	if (!ask(world, m) || m[USERSPACE].us == 0 || m[FINISH].us < m[USERSPACE].us ||
+		m[INITRAMFS].us > m[USERSPACE].us)
+		return false;
+	*ret = (WdrBootTime){ .firmware = MAX(m[FIRMWARE].us - m[LOADER].us, 0),
+		.loader = m[LOADER].us,
+		.kernel = m[INITRAMFS].us ? m[INITRAMFS].us : m[USERSPACE].us,
+		.initramfs = m[INITRAMFS].us ? m[USERSPACE].us - m[INITRAMFS].us : 0,
+		.services = m[FINISH].us - m[USERSPACE].us };
+	return true;
+}
+
+int64_t wdr_boot_time_all(const WdrBootTime *t)
+{
+	return t->firmware + t->loader + t->kernel + t->initramfs + t->services;
+}
+
+char *wdr_boot_time_text(int64_t us)
+{
+	double seconds = (double)us / G_USEC_PER_SEC;
+
+	return seconds < 60 ? g_strdup_printf("%.1f s", seconds)
+			    : wdr_format_duration((uint64_t)(seconds + 0.5));
+}
+
+char *wdr_boot_time_parts(const WdrBootTime *t)
+{
+	const struct {
+		const char *name;
+		int64_t us;
+	} parts[] = { { "firmware", t->firmware }, { "loader", t->loader }, { "kernel", t->kernel },
+		{ "initramfs", t->initramfs }, { "services", t->services } };
+	GString *text = g_string_new(NULL);
+
+	for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
+		g_autofree char *time = wdr_boot_time_text(parts[i].us);
+		if (parts[i].us > 0)
+			g_string_append_printf(
+				text, "%s%s %s", text->len ? ", " : "", parts[i].name, time);
+	}
+	return g_string_free(text, FALSE);
+}
