@@ -5,6 +5,7 @@
 #include "check/ready_priv.h"
 #include "disk/failure_clues.h"
 #include "disk/health.h"
+#include "disk/nvme_health.h"
 
 #include <string.h>
 
@@ -25,6 +26,28 @@ static void check_power(WdrReady *r)
 		: is_now ? WDR_STATE_STOP
 			 : WDR_STATE_WARNING,
 		NULL, "%s", text ? text : "the voltage was never too low since the boot");
+}
+
+/* The connector of the boards of the 5 series, by their documents. */
+#define CONNECTOR_MILLIWATTS 5000
+
+static void check_connector(WdrReady *r)
+{
+	const WdrDisk *target = r->around.target;
+	g_autoptr(WdrBoard) board =
+		target && !target->is_image ? wdr_board_look(r->around.world) : NULL;
+	WdrNvmeHealth health;
+
+	if (!board || board->series != 5 ||
+		!wdr_nvme_health_ask(r->around.world, target, &health) ||
+		health.max_milliwatts == 0)
+		return;
+	bool is_hungry = health.max_milliwatts > CONNECTOR_MILLIWATTS;
+	wdr_checks_say(r->checks, WDR_CHECK_POWER, is_hungry ? WDR_STATE_WARNING : WDR_STATE_OK,
+		is_hungry ? "use an adapter with its own power supply, or a drive that draws less"
+			  : NULL,
+		"%s may draw %.1f W, and the board's PCIe connector gives %.0f W", target->name,
+		health.max_milliwatts / 1000.0, CONNECTOR_MILLIWATTS / 1000.0);
 }
 
 /* What the medium failed to read or write, as opposed to resets and the like. */
@@ -117,6 +140,7 @@ static void check_clock(WdrReady *r)
 void wdr_ready_machine(WdrReady *r)
 {
 	check_power(r);
+	check_connector(r);
 	check_errors(r, r->around.source, false);
 	check_errors(r, r->around.target, true);
 	check_health(r, r->around.source);

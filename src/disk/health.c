@@ -2,6 +2,7 @@
 #include "disk/health.h"
 
 #include "base/io.h"
+#include "disk/nvme_health.h"
 
 #include <string.h>
 
@@ -11,6 +12,7 @@ enum {
 	/* Of an eMMC, in steps of ten percent; 0 is "not told". */
 	LIFE_STEPS = 10,
 	LIFE_STEPS_BAD = 9,
+	NVME_USED_BAD = 90, /* percent */
 	RESERVE_NORMAL = 1,
 	RESERVE_LOW = 2, /* four fifths are used */
 };
@@ -62,6 +64,28 @@ static void look_at_mmc(const char *device, GPtrArray *list)
 			state == RESERVE_LOW ? "low" : "used up");
 }
 
+/* What the drive counts; a temperature that the kernel shows, too, has its limit beside it there.
+ */
+static void look_at_nvme_log(const WdrNvmeHealth *h, bool has_temperature, GPtrArray *list)
+{
+	if (h->is_read_only)
+		say(list, true, "it takes no more writes");
+	if (h->is_unreliable)
+		say(list, true, "it says of itself that it is not reliable any more");
+	if (h->is_low_on_spares || h->spare < h->spare_threshold)
+		say(list, true, "its spare blocks are low: %u %% are left, and %u %% is the limit",
+			h->spare, h->spare_threshold);
+	say(list, h->used >= NVME_USED_BAD, "%u %% of its life is used", h->used);
+	if (h->media_errors > 0)
+		say(list, true, "it could not read or keep its data %" G_GUINT64_FORMAT " times",
+			h->media_errors);
+	if (h->power_losses > 0)
+		say(list, false, "it lost its power %" G_GUINT64_FORMAT " times without notice",
+			h->power_losses);
+	if (!has_temperature && h->degrees > 0)
+		say(list, false, "it is %d degrees warm", h->degrees);
+}
+
 /* hwmonN of the controller has thousandths of a degree. */
 static void look_at_temperature(const char *device, GPtrArray *list)
 {
@@ -82,13 +106,18 @@ static void look_at_temperature(const char *device, GPtrArray *list)
 	}
 }
 
-static void look_at_nvme(const char *device, GPtrArray *list)
+static void look_at_nvme(
+	const WdrWorld *world, const WdrDisk *disk, const char *device, GPtrArray *list)
 {
 	g_autofree char *state = attribute(device, "state");
+	WdrNvmeHealth health;
 
 	if (state && strcmp(state, "live") != 0)
 		say(list, true, "the kernel calls its controller '%s'", state);
+	guint before = list->len;
 	look_at_temperature(device, list);
+	if (wdr_nvme_health_ask(world, disk, &health))
+		look_at_nvme_log(&health, list->len > before, list);
 }
 
 static void look_at_scsi(const char *device, GPtrArray *list)
@@ -113,7 +142,7 @@ GPtrArray *wdr_disk_health(const WdrWorld *world, const WdrDisk *disk)
 	if (g_str_has_prefix(disk->name, "mmcblk"))
 		look_at_mmc(device, list);
 	else if (g_str_has_prefix(disk->name, "nvme"))
-		look_at_nvme(device, list);
+		look_at_nvme(world, disk, device, list);
 	else
 		look_at_scsi(device, list);
 	return list;

@@ -45,6 +45,13 @@ END_TEST
 
 /* A command of bash in the bench's folder, with the card as $I and its partitions as $V1 and $V2;
  * what is asked for; the result, and what is said. */
+/* A controller's answers: warnings, spare blocks and their limit, share of its life, all octal; 42
+ * degrees, and 8.25 W in its first power state. */
+#define NVME(warnings, spare, limit, used)                                                         \
+	"truncate -s 4608 dev/nvme0; printf '" warnings "\\73\\1" spare limit used                 \
+	"' | dd of=dev/nvme0 conv=notrunc; "                                                       \
+	"printf '\\71\\3\\0\\0' | dd of=dev/nvme0 bs=1 seek=2560 conv=notrunc"
+
 static const struct {
 	int board;
 	const char *command;
@@ -165,6 +172,23 @@ static const struct {
 		{ NULL }, 0, "health", "nvme0n1: it is 84 degrees warm, and slows itself down" },
 	{ HERON, "echo dead > sys/block/nvme0n1/device/state", { NULL }, 0, "health",
 		"the kernel calls its controller 'dead'" },
+	{ HERON, NVME("\\5", "\\1", "\\12", "\\3"), { NULL }, 0, "health",
+		"nvme0n1: its spare blocks are low: 1 % are left, and 10 % is the limit" },
+	{ HERON, NVME("\\4", "\\144", "\\12", "\\3"), { NULL }, 0, "health",
+		"it says of itself that it is not reliable any more" },
+	{ HERON, NVME("\\10", "\\144", "\\12", "\\3"), { NULL }, 0, "health",
+		"nvme0n1: it takes no more writes" },
+	{ HERON, NVME("\\0", "\\144", "\\12", "\\3"), { NULL }, 0, "health",
+		"ok       nvme0n1: 3 % of its life is used" },
+	{ HERON, NVME("\\0", "\\144", "\\12", "\\132"), { NULL }, 0, "health",
+		"warning  nvme0n1: 90 % of its life is used" },
+	{ HERON, NVME("\\0", "\\144", "\\12", "\\3"), { NULL }, 0, "health",
+		"ok       nvme0n1: it is 42 degrees warm" },
+	{ HERON, NVME("\\0", "\\144", "\\12", "\\3"), { NULL }, 0, "power",
+		"warning  nvme0n1 may draw 8.2 W, and the board's PCIe connector gives 5 W" },
+	/* Cut short: it is not asked for the rest. */
+	{ HERON, NVME("\\5", "\\1", "\\12", "\\3") "; truncate -s 4000 dev/nvme0", { NULL }, 0, "",
+		"ready: the move to nvme0n1 can begin" },
 	{ KINGFISHER, "echo 0x2a > sys/block/sda/device/ioerr_cnt", { NULL }, 0, "health",
 		"it has failed 42 requests" },
 	{ HERON, ":", { NULL }, 0, "clock", "the clock says 20" },
