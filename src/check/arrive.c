@@ -176,6 +176,7 @@ static bool check(WdrArriving *a, WdrArrival *arrival, GError **error)
 		return false;
 	wdr_arrive_start(a);
 	wdr_arrive_boot_time(a, &arrival->boot_times);
+	wdr_arrive_discards(a);
 	wdr_arrive_files(a);
 	wdr_arrive_old(a);
 	return true;

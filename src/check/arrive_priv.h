@@ -23,6 +23,7 @@ typedef struct {
 #define WDR_ARRIVED_ROOT "root"
 #define WDR_ARRIVED_START "start"
 #define WDR_ARRIVED_BOOT_TIME "boot time"
+#define WDR_ARRIVED_DISCARDS "discards"
 #define WDR_ARRIVED_SIZES "sizes"
 #define WDR_ARRIVED_MOUNTS "mounts"
 #define WDR_ARRIVED_FILES "files"
@@ -38,6 +39,7 @@ const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootE
 void wdr_arrive_start(WdrArriving *a); /* arrive_start.c: root, what started it, sizes, mounts */
 /* arrive_boot_time.c */
 void wdr_arrive_boot_time(const WdrArriving *a, WdrArrivalBootTimes *ret);
-void wdr_arrive_files(WdrArriving *a); /* arrive_files.c: the packing lists */
-void wdr_arrive_old(WdrArriving *a);   /* arrive_old.c: what still names or uses the old disk */
-void wdr_arrive_why(WdrArriving *a);   /* arrive_old.c: the old disk came up after all */
+void wdr_arrive_files(WdrArriving *a);    /* arrive_files.c: the packing lists */
+void wdr_arrive_discards(WdrArriving *a); /* arrive_discards.c */
+void wdr_arrive_old(WdrArriving *a);      /* arrive_old.c: what still names or uses the old disk */
+void wdr_arrive_why(WdrArriving *a);      /* arrive_old.c: the old disk came up after all */

@@ -1,7 +1,9 @@
 /* The target is safe to erase, the contents fit, and how fast the links are. */
+#include "base/command.h"
 #include "base/text.h"
 
 #include "check/ready_priv.h"
+#include "disk/discards.h"
 #include "disk/link.h"
 #include "plan/target_partition.h"
 
@@ -9,6 +11,7 @@
 
 enum {
 	SPARE_PERCENT = 5, /* less of root is too little to live with */
+	UNUSED_PERCENT = 5,
 	SUPERSPEED_MBIT = 5000,
 	/* What is left of a link's rate for data, in percent. */
 	USB_2_SHARE = 66,
@@ -104,10 +107,42 @@ static void check_link(WdrReady *r, const WdrItineraryDisk *d, const WdrDisk *no
 		is_slow ? "; a drive does not get faster there than a good card" : "");
 }
 
+/* Of a hundred, how much of the target no partition takes. */
+static unsigned unused_percent(const WdrItinerary *it)
+{
+	uint64_t end = 0;
+
+	for (guint i = 0; i < it->parts->len; i++) {
+		const WdrItineraryPart *p = it->parts->pdata[i];
+		end = MAX(end, p->to.start + p->to.size);
+	}
+	return end < it->target.size ? (unsigned)((it->target.size - end) * 100 / it->target.size)
+				     : 0;
+}
+
+/* A drive that is never told what is unused has what is never written. */
+static void check_discards(WdrReady *r)
+{
+	const WdrDisk *target = r->around.target;
+
+	if (!target || wdr_disk_discards(r->around.world, target) != WDR_DISCARDS_DO_NOT)
+		return;
+	unsigned unused = unused_percent(r->around.it);
+	g_autofree char *more = wdr_command_again("--leave-free", "10%");
+	if (unused >= UNUSED_PERCENT || r->around.it->into)
+		wdr_checks_say(r->checks, WDR_CHECK_DISCARDS, WDR_STATE_OK, NULL,
+			"discards do not reach %s; %u %% of it stays unused", target->name, unused);
+	else
+		wdr_checks_say(r->checks, WDR_CHECK_DISCARDS, WDR_STATE_WARNING, more,
+			"discards do not reach %s: it wears more evenly if some of it is never written",
+			target->name);
+}
+
 void wdr_ready_disks(WdrReady *r)
 {
 	check_target(r);
 	check_room(r);
 	check_link(r, &r->around.it->source, r->around.source);
 	check_link(r, &r->around.it->target, r->around.target);
+	check_discards(r);
 }

@@ -13,6 +13,7 @@ typedef struct {
 #define WDR_CHECK_TARGET "target"
 #define WDR_CHECK_ROOM "room"
 #define WDR_CHECK_LINK "link"
+#define WDR_CHECK_DISCARDS "discards"
 #define WDR_CHECK_MEDIUM "medium"
 #define WDR_CHECK_BOOT_FILES "boot-files"
 #define WDR_CHECK_DRIVERS "drivers"

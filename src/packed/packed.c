@@ -357,11 +357,12 @@ static bool check_sums(Unpacking *u, uint64_t file_size, GError **error)
 
 static bool expect_sums(Unpacking *u, GError **error)
 {
-	g_autofree char *content = without_suffix(u->kind, u->path);
+	g_autofree char *unpacked = without_suffix(u->kind, u->path);
+	const char *content = u->member.name ? u->member.name : unpacked;
+	/* A zip file may say anything, "../" too. */
 	g_autofree char *name = content ? g_path_get_basename(content) : NULL;
 
-	if (!wdr_checksum_file_find(
-		    u->path, u->member.name ? u->member.name : name, &u->expected, error))
+	if (!wdr_checksum_file_find(u->path, name, &u->expected, error))
 		return false;
 	if (!u->expected.file)
 		return true;

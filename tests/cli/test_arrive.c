@@ -49,6 +49,10 @@ START_TEST(after_the_restart)
 }
 END_TEST
 
+#define QUEUE(most)                                                                                 \
+	"mkdir -p sys/block/nvme0n1/queue; echo 0 > sys/block/nvme0n1/queue/rotational; echo " most \
+	" > sys/block/nvme0n1/queue/discard_max_bytes"
+
 /* What is otherwise, with the arguments that find it. */
 static const struct {
 	const char *command, *argument;
@@ -84,6 +88,14 @@ static const struct {
 	{ "rm -r sys/block/mmcblk0", NULL, 0, "arrived: the system runs from nvme0n1" },
 	{ "echo ', 260096' | sfdisk -q -N 1 dev/nvme0n1", NULL, 0,
 		"partition 1 has 127 MiB, not the 128 MiB that it was made with" },
+	{ QUEUE("0"), NULL, 0, "discards do not reach nvme0n1" },
+	{ QUEUE("2147483648"), NULL, 0, "nothing discards the unused blocks of nvme0n1" },
+	{ QUEUE("2147483648"), NULL, 0, "systemctl enable --now fstrim.timer" },
+	{ QUEUE("2147483648") "; d=root/etc/systemd/system/timers.target.wants; mkdir -p $d; "
+			      "ln -s /lib/systemd/system/fstrim.timer $d/",
+		NULL, 0, "discards reach nvme0n1, and unused blocks are discarded" },
+	{ QUEUE("2147483648") "; sed -i 's/noatime/noatime,discard/' root/etc/fstab", NULL, 0,
+		"and unused blocks are discarded" },
 	{ "rm -r root/var/lib/wanderitas", NULL, 2, "no move is known that ended on nvme0n1" },
 };
 

@@ -52,6 +52,10 @@ END_TEST
 	"' | dd of=dev/nvme0 conv=notrunc; "                                                       \
 	"printf '\\71\\3\\0\\0' | dd of=dev/nvme0 bs=1 seek=2560 conv=notrunc"
 
+#define QUEUE(disk, most, rotates)                                                                 \
+	"mkdir -p sys/block/" disk "/queue; echo " most " > sys/block/" disk                       \
+	"/queue/discard_max_bytes; echo " rotates " > sys/block/" disk "/queue/rotational"
+
 static const struct {
 	int board;
 	const char *command;
@@ -191,6 +195,11 @@ static const struct {
 		"ready: the move to nvme0n1 can begin" },
 	{ KINGFISHER, "echo 0x2a > sys/block/sda/device/ioerr_cnt", { NULL }, 0, "health",
 		"it has failed 42 requests" },
+	{ KINGFISHER, QUEUE("sda", "0", "0"), { NULL }, 0, "discards",
+		"warning  discards do not reach sda" },
+	{ KINGFISHER, QUEUE("sda", "0", "0"), { NULL }, 0, "discards", "--leave-free 10%" },
+	{ KINGFISHER, QUEUE("sda", "0", "0"), { "--leave-free", "10%" }, 0, "discards",
+		"ok       discards do not reach sda; 1" },
 	{ HERON, ":", { NULL }, 0, "clock", "the clock says 20" },
 };
 
