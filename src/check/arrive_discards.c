@@ -3,7 +3,7 @@
 
 #include "boot/formats/fstab.h"
 #include "check/arrive_priv.h"
-#include "disk/discards.h"
+#include "disk/health/discards.h"
 
 #include <string.h>
 

@@ -3,7 +3,7 @@
 #include "base/text.h"
 
 #include "check/ready_priv.h"
-#include "disk/discards.h"
+#include "disk/health/discards.h"
 #include "disk/link.h"
 #include "plan/target_partition.h"
 

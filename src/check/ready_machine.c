@@ -3,9 +3,9 @@
 #include "base/text.h"
 
 #include "check/ready_priv.h"
-#include "disk/failure_clues.h"
-#include "disk/health.h"
-#include "disk/nvme_health.h"
+#include "disk/health/failure_clues.h"
+#include "disk/health/health.h"
+#include "disk/health/nvme_health.h"
 
 #include <string.h>
 

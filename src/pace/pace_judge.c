@@ -2,7 +2,7 @@
  * its link lets it be, and what the likely cause is where it is not. */
 #include "base/text.h"
 
-#include "disk/failure_clues.h"
+#include "disk/health/failure_clues.h"
 #include "pace/pace_figures.h"
 
 #include <string.h>

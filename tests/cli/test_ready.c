@@ -52,6 +52,12 @@ END_TEST
 	"' | dd of=dev/nvme0 conv=notrunc; "                                                       \
 	"printf '\\71\\3\\0\\0' | dd of=dev/nvme0 bs=1 seek=2560 conv=notrunc"
 
+/* The status register of a card: 64 bytes, of which four tell its classes. */
+#define SSR(speed, uhs, video, application)                                                        \
+	"printf '%016d" speed "%010d" uhs video "%010d" application                                \
+	"%084d\\n' 0 0 0 0 > sys/block/mmcblk0/device/ssr; "                                       \
+	"test $(wc -c < sys/block/mmcblk0/device/ssr) = 129"
+
 #define QUEUE(disk, most, rotates)                                                                 \
 	"mkdir -p sys/block/" disk "/queue; echo " most " > sys/block/" disk                       \
 	"/queue/discard_max_bytes; echo " rotates " > sys/block/" disk "/queue/rotational"
@@ -176,6 +182,14 @@ static const struct {
 		{ NULL }, 0, "health", "nvme0n1: it is 84 degrees warm, and slows itself down" },
 	{ HERON, "echo dead > sys/block/nvme0n1/device/state", { NULL }, 0, "health",
 		"the kernel calls its controller 'dead'" },
+	{ HERON, SSR("04", "30", "1e", "02"), { NULL }, 0, "health",
+		"mmcblk0: it is marked class 10, U3, V30, A2" },
+	{ HERON, SSR("02", "00", "00", "f1"), { NULL }, 0, "health",
+		"mmcblk0: it is marked class 4, A1" },
+	{ HERON, SSR("ff", "0f", "00", "f0"), { NULL }, 0, "",
+		"ready: the move to nvme0n1 can begin" },
+	{ HERON, "echo 04zz > sys/block/mmcblk0/device/ssr", { NULL }, 0, "",
+		"ready: the move to nvme0n1 can begin" },
 	{ HERON, NVME("\\5", "\\1", "\\12", "\\3"), { NULL }, 0, "health",
 		"nvme0n1: its spare blocks are low: 1 % are left, and 10 % is the limit" },
 	{ HERON, NVME("\\4", "\\144", "\\12", "\\3"), { NULL }, 0, "health",

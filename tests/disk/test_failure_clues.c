@@ -1,6 +1,6 @@
 #include "support.h"
 
-#include "disk/failure_clues.h"
+#include "disk/health/failure_clues.h"
 
 #include <string.h>
 

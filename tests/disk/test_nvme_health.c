@@ -1,7 +1,7 @@
 /* What an NVMe drive answers, byte by byte: places and scales by the specification. */
 #include "support.h"
 
-#include "disk/nvme_health.h"
+#include "disk/health/nvme_health.h"
 
 #include <string.h>
 

@@ -4,7 +4,7 @@
 #include "base/command.h"
 #include "base/stat.h"
 #include "cli/common/progress.h"
-#include "disk/failure_clues.h"
+#include "disk/health/failure_clues.h"
 #include "present/show_trouble.h"
 
 #include <errno.h>

@@ -1,7 +1,7 @@
 /* Looks for possible causes of a disk's failure: kernel log, link, bridge, undervoltage.
  *
  * Each line says what was seen, not what is certainly the cause. */
-#include "disk/failure_clues.h"
+#include "disk/health/failure_clues.h"
 
 #include "base/cleanup.h"
 #include "base/io.h"

@@ -1,7 +1,7 @@
 /* Asks an NVMe drive for its health log and for its power states, and decodes both.
  *
  * The kernel hands such commands on for root only. */
-#include "disk/nvme_health.h"
+#include "disk/health/nvme_health.h"
 
 #include "base/cleanup.h"
 #include "base/cursor.h"

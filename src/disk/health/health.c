@@ -1,8 +1,8 @@
 /* Reads wear, temperature and errors that a disk reports. */
-#include "disk/health.h"
+#include "disk/health/health.h"
 
 #include "base/io.h"
-#include "disk/nvme_health.h"
+#include "disk/health/nvme_health.h"
 
 #include <string.h>
 
@@ -43,6 +43,51 @@ static char *attribute(const char *device, const char *name)
 	return wdr_read_line(path);
 }
 
+/* The SD status register as the kernel shows it: 64 bytes in hexadecimal digits. Format: SD
+ * Physical Layer Simplified Specification 6.00, section 4.10.2. */
+enum { SSR_BYTES = 64, SSR_CLASS = 8, SSR_UHS = 14, SSR_VIDEO = 15, SSR_APPLICATION = 21 };
+
+static bool read_status(const char *device, uint8_t ret[SSR_BYTES])
+{
+	g_autofree char *text = attribute(device, "ssr");
+
+	if (!text || strlen(text) != SSR_BYTES * 2)
+		return false;
+	for (size_t i = 0; i < SSR_BYTES; i++) {
+		int high = g_ascii_xdigit_value(text[i * 2]);
+		int low = g_ascii_xdigit_value(text[i * 2 + 1]);
+		if (high < 0 || low < 0)
+			return false;
+		ret[i] = (uint8_t)(high << 4 | low);
+	}
+	return true;
+}
+
+/* What is printed on a card: that it writes so many MB/s in sequence, or serves small files well.
+ */
+static void look_at_card(const char *device, GPtrArray *list)
+{
+	static const unsigned classes[] = { 0, 2, 4, 6, 10 };
+	g_autoptr(GString) text = g_string_new(NULL);
+	uint8_t ssr[SSR_BYTES];
+
+	if (!read_status(device, ssr))
+		return;
+	unsigned speed = ssr[SSR_CLASS] < G_N_ELEMENTS(classes) ? classes[ssr[SSR_CLASS]] : 0;
+	unsigned uhs = ssr[SSR_UHS] >> 4;
+	unsigned application = ssr[SSR_APPLICATION] & 0x0f;
+	if (speed > 0)
+		g_string_append_printf(text, ", class %u", speed);
+	if (uhs > 0)
+		g_string_append_printf(text, ", U%u", uhs);
+	if (ssr[SSR_VIDEO] > 0)
+		g_string_append_printf(text, ", V%u", ssr[SSR_VIDEO]);
+	if (application > 0)
+		g_string_append_printf(text, ", A%u", application);
+	if (text->len > 0)
+		say(list, false, "it is marked %s", text->str + strlen(", "));
+}
+
 /* "0x02 0x01": of the two kinds of cells, the worse counts. */
 static void look_at_mmc(const char *device, GPtrArray *list)
 {
@@ -51,6 +96,7 @@ static void look_at_mmc(const char *device, GPtrArray *list)
 	g_auto(GStrv) words = g_strsplit(life ? life : "", " ", -1);
 	guint64 steps = 0;
 
+	look_at_card(device, list);
 	for (size_t i = 0; words[i]; i++)
 		steps = MAX(steps, g_ascii_strtoull(words[i], NULL, 16));
 	if (steps > LIFE_STEPS)

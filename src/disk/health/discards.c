@@ -2,7 +2,7 @@
  *
  * Of USB bridges many hand none on, and the kernel knows: it asked when the disk was plugged in.
  * Cards and eMMC manage their blocks themselves. */
-#include "disk/discards.h"
+#include "disk/health/discards.h"
 
 #include <string.h>
 
