@@ -1,6 +1,7 @@
 /* Benches: folders that stand in for the sample boards. */
 #include "sample/sample.h"
 
+#include "base/cursor.h"
 #include "base/io.h"
 #include "base/text.h"
 
@@ -297,6 +298,22 @@ static bool write_text(const char *folder, const char *path, const char *text, G
 	       wdr_error_set_errno(error, errno, "changing the mode of %s", full);
 }
 
+/* A drive that has been used a little: what its controller answers (see disk/health/nvme_health.h).
+ */
+static bool add_controller(const char *folder, GError **error)
+{
+	enum { LOG = 512, POWER_STATES = LOG + 2048, POWER_LOSSES = 144 };
+	static uint8_t answers[LOG + 4096];
+
+	wdr_put_le16(answers + 1, 273 + 36); /* degrees */
+	answers[3] = 100;                    /* spare blocks, percent */
+	answers[4] = 10;                     /* their limit */
+	answers[5] = 2;                      /* of its life, percent */
+	answers[POWER_LOSSES] = 3;
+	wdr_put_le16(answers + POWER_STATES, 350); /* hundredths of a watt */
+	return write_bytes(folder, "dev/nvme0", answers, sizeof(answers), error);
+}
+
 /* What its device tree says of the board and its firmware of 2026-02-11. */
 static bool add_heron(const char *folder, GError **error)
 {
@@ -304,7 +321,8 @@ static bool add_heron(const char *folder, GError **error)
 	static const char built[] = "\x69\x8c\x49\xdf";
 	static const char mode[] = "\0\0\0\1";
 
-	return write_bytes(folder, "proc/device-tree/compatible", compatible, sizeof(compatible),
+	return add_controller(folder, error) &&
+	       write_bytes(folder, "proc/device-tree/compatible", compatible, sizeof(compatible),
 		       error) &&
 	       write_bytes(folder, "proc/device-tree/chosen/bootloader/build-timestamp", built, 4,
 		       error) &&
