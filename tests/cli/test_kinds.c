@@ -121,7 +121,7 @@ START_TEST(what_would_clash_is_refused)
 	sup_poke(SOURCE, OTHER_AT, "LUKS\xba\xbe\0\1", 8);
 	g_autofree char *target = g_strdup(sup_hash(TARGET));
 	SupRun run = move("--table", "same");
-	bench_expect(&run, 3, "it holds crypto_LUKS, which cannot be copied");
+	bench_expect(&run, 3, "it holds an encrypted volume (LUKS), which cannot be copied");
 	ck_assert_str_eq(target, sup_hash(TARGET));
 }
 END_TEST
