@@ -442,6 +442,22 @@ START_TEST(a_bench_that_shows_a_folder_of_root)
 }
 END_TEST
 
+/* A file that is replaced while it is looked at has no link in that moment; on the target it has.
+ */
+static const char *const bare[] = { "kept:bare:0:1", "kept:bare:0:3", "kept:bare:0:1000" };
+
+START_TEST(replaced_while_looked_at)
+{
+	SupRun run = BENCH_WITH_FAULTS(bare[_i], "move", "--to", "nvme0n1", "--erase", "nvme0n1");
+
+	bench_expect(&run, 0, "done: everything was read back");
+	g_autofree char *drive = root_of_drive("drive");
+	g_autofree char *kept = g_build_filename(drive, "var/lib/kept", NULL);
+	g_autofree char *text = sup_read(kept, NULL);
+	ck_assert_str_eq(text, "kept\n");
+}
+END_TEST
+
 Suite *suite_running(void)
 {
 	Suite *s = suite_create("cli/running");
@@ -450,6 +466,7 @@ Suite *suite_running(void)
 	tcase_add_unchecked_fixture(tc, bench_make, bench_remove);
 	tcase_add_checked_fixture(tc, set_up, sup_teardown);
 	tcase_add_loop_test(tc, the_running_tree_is_copied, 0, G_N_ELEMENTS(kernels));
+	tcase_add_loop_test(tc, replaced_while_looked_at, 0, G_N_ELEMENTS(bare));
 	tcase_add_test(tc, what_changed_since_is_caught_up_with);
 	tcase_add_test(tc, boot_files_are_caught_up_with);
 	tcase_add_test(tc, an_edited_file_that_changed_is_told);

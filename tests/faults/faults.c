@@ -12,7 +12,9 @@
  * LENGTH nanoseconds besides. Nothing waits: the clock of the program goes on by that, and by
  *          nothing else, so that it sees these times exactly, however busy the machine is
  *   wrap   what lies there lies at the disk's start, and further ones again and again: the disk has
- *          OFFSET bytes */
+ *          OFFSET bytes
+ *   bare   looked at by its name, it has no links the first LENGTH times, as what is removed or
+ *          replaced in that moment; NAME is the whole name */
 #include <dlfcn.h>
 #include <errno.h>
 #include <limits.h>
@@ -108,6 +110,20 @@ static bool find_flash(int fd, Fault *ret)
 	return find_fault("nor", fd, SSIZE_MAX, 0, ret);
 }
 
+static atomic_uint bare_looks;
+
+static bool is_bare(const char *name)
+{
+	const char *at = getenv("WDR_FAULTS");
+	Fault f;
+
+	while (next_fault(&at, &f)) {
+		if (strcmp(f.kind, "bare") == 0 && strcmp(f.name, name) == 0)
+			return bare_looks++ < f.len;
+	}
+	return false;
+}
+
 int statx(
 	int folder, const char *restrict path, int flags, unsigned mask, struct statx *restrict st)
 {
@@ -119,6 +135,8 @@ int statx(
 	int result = next(folder, path, flags, mask, st);
 	if (result == 0 && *path == 0 && find_flash(folder, &f))
 		st->stx_mode = (uint16_t)((st->stx_mode & ~(mode_t)S_IFMT) | S_IFCHR);
+	if (result == 0 && *path && is_bare(path))
+		st->stx_nlink = 0;
 	return result;
 }
 

@@ -28,6 +28,8 @@ static const uint32_t kept_flags = FS_SECRM_FL | FS_UNRM_FL | FS_COMPR_FL | FS_S
 				   FS_DIRSYNC_FL | FS_TOPDIR_FL | FS_JOURNAL_DATA_FL |
 				   FS_NOTAIL_FL | FS_PROJINHERIT_FL;
 
+enum { LOOKS_MAX = 4 };
+
 /* What a look at an entry tells without opening it. */
 static WdrEntry glance(const WdrStat *st, WdrKind kind)
 {
@@ -45,13 +47,20 @@ static WdrEntry glance(const WdrStat *st, WdrKind kind)
 static bool list_one(
 	Tree *t, int fd, const struct dirent *d, WdrListFunc each, void *data, GError **error)
 {
-	WdrStat st;
+	WdrStat st = { 0 };
 
 	if (strcmp(d->d_name, ".") == 0 || strcmp(d->d_name, "..") == 0)
 		return true;
-	if (wdr_stat_below(fd, d->d_name, &st) != 0)
-		/* Gone since the folder was read: a running system does that. */
-		return errno == ENOENT ? true : wdr_error_set_errno(error, errno, "%s", d->d_name);
+	/* Without a link it was removed or replaced while it was looked at: the name leads to
+	 * nothing by now, or to something else. */
+	for (int tries = 0; st.stx_nlink == 0 && tries < LOOKS_MAX; tries++) {
+		if (wdr_stat_below(fd, d->d_name, &st) != 0)
+			/* Gone since the folder was read: a running system does that. */
+			return errno == ENOENT ? true
+					       : wdr_error_set_errno(error, errno, "%s", d->d_name);
+	}
+	/* A file that has a name has a link; passes copy it once more when it has changed. */
+	st.stx_nlink = MAX(st.stx_nlink, 1);
 	WdrName name = { .name = d->d_name, .id = st.stx_ino, .links = st.stx_nlink };
 	if (!wdr_kind_of_mode(st.stx_mode, &name.kind))
 		return wdr_error_set(
