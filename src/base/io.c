@@ -283,13 +283,19 @@ bool wdr_make_scratch_file(const char *path, uint64_t size, int *ret, GError **e
 	return true;
 }
 
+uint64_t wdr_folder_room(const char *folder)
+{
+	struct statvfs fs;
+
+	return statvfs(folder, &fs) == 0 ? (uint64_t)fs.f_bavail * fs.f_frsize : UINT64_MAX;
+}
+
 bool wdr_blame_full_disk(const char *path, GError **error)
 {
 	enum { NEXT_TO_NOTHING = 256 * 1024 };
 	g_autofree char *folder = g_path_get_dirname(path);
-	struct statvfs fs;
 
-	if (statvfs(folder, &fs) != 0 || (uint64_t)fs.f_bavail * fs.f_frsize > NEXT_TO_NOTHING)
+	if (wdr_folder_room(folder) > NEXT_TO_NOTHING)
 		return false;
 	g_clear_error(error);
 	wdr_error_set_errno(error, ENOSPC, "scratch files in %s", folder);

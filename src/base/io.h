@@ -46,6 +46,8 @@ bool wdr_output_check(const char *path, GError **error) G_GNUC_WARN_UNUSED_RESUL
 /* A scratch file of zeros, open for reading and writing; a file or a link of that name is removed
  * first. *ret is the caller's (WdrFd). */
 bool wdr_make_scratch_file(const char *path, uint64_t size, int *ret, GError **error);
+/* Bytes that are left in the folder's file system for this user; UINT64_MAX: unknown. */
+uint64_t wdr_folder_room(const char *folder);
 /* An error of a program that wrote into this file's folder: when the folder's disk is full, that is
  * what it is made to say. False. */
 bool wdr_blame_full_disk(const char *path, GError **error);

@@ -21,10 +21,10 @@ char *wdr_format_count(uint64_t count);
 char *wdr_format_duration(uint64_t seconds);
 /* Seconds since a moment of g_get_monotonic_time(). */
 double wdr_seconds_since(int64_t moment);
-/* "2026-11-23 08:15:00Z". */
 /* For sorting pointers to texts, by bytes. */
 int wdr_by_text(const void *a, const void *b);
 
+/* "2026-11-23 08:15:00Z". */
 char *wdr_format_time(int64_t seconds);
 /* "2026-11-23". */
 char *wdr_format_day(int64_t seconds);

@@ -1,7 +1,6 @@
 /* How long the boot took, beside that from the old disk. */
 #include "check/arrive_priv.h"
 
-#include "base/text.h"
 #include "journal/move_progress.h"
 
 /* So much longer is no noise: a service or a mount waits for something. */
@@ -34,7 +33,9 @@ static void say(const WdrArriving *a, const WdrArrivalBootTimes *times)
 	wdr_checks_say(a->checks, WDR_ARRIVED_BOOT_TIME, is_slow ? WDR_STATE_WARNING : WDR_STATE_OK,
 		is_slow ? "to see what was waited for: systemd-analyze critical-chain" : NULL,
 		"the boot took %s%s%s: %s", took,
-		times->now.firmware + times->now.loader > 0 ? "" : " from the kernel's start",
+		times->now.us[WDR_BOOT_FIRMWARE] + times->now.us[WDR_BOOT_LOADER] > 0
+			? ""
+			: " from the kernel's start",
 		beside, parts);
 }
 

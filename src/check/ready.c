@@ -50,9 +50,10 @@ static bool is_bad_target(const WdrWorld *world, const char *from, const char *t
 	g_autoptr(WdrDisk) source = NULL;
 	g_autoptr(WdrDisk) target = NULL;
 
+	if (!wdr_disk_find(world, to, &target, NULL))
+		return true;
 	return from && wdr_disk_find_source(world, from, &source, NULL) &&
-	       !(wdr_disk_find(world, to, &target, NULL) &&
-		       wdr_check_target(world, source, target, NULL));
+	       !wdr_check_target(world, source, target, NULL);
 }
 
 GPtrArray *wdr_ready_refusal(

@@ -34,13 +34,13 @@ static void check_power(WdrReady *r)
 static void check_connector(WdrReady *r)
 {
 	const WdrDisk *target = r->around.target;
-	g_autoptr(WdrBoard) board =
-		target && !target->is_image ? wdr_board_look(r->around.world) : NULL;
 	WdrNvmeHealth health;
 
-	if (!board || board->series != 5 ||
-		!wdr_nvme_health_ask(r->around.world, target, &health) ||
+	if (!target || !wdr_nvme_health_ask(r->around.world, target, &health) ||
 		health.max_milliwatts == 0)
+		return;
+	g_autoptr(WdrBoard) board = wdr_board_look(r->around.world);
+	if (!board || board->series != 5)
 		return;
 	bool is_hungry = health.max_milliwatts > CONNECTOR_MILLIWATTS;
 	wdr_checks_say(r->checks, WDR_CHECK_POWER, is_hungry ? WDR_STATE_WARNING : WDR_STATE_OK,

@@ -254,13 +254,12 @@ bool wdr_logbook_figures(WdrLogbook *l, const WdrLogbookFigures *f, GError **err
 
 bool wdr_logbook_boot_time(WdrLogbook *l, const WdrBootTime *t, GError **error)
 {
-	return append(l,
-		json_pack("{s:I, s:s, s:I, s:I, s:I, s:I, s:I}", "at",
-			(json_int_t)wdr_world_now(l->world), "event", "boot-time", "firmware_us",
-			(json_int_t)t->firmware, "loader_us", (json_int_t)t->loader, "kernel_us",
-			(json_int_t)t->kernel, "initramfs_us", (json_int_t)t->initramfs,
-			"services_us", (json_int_t)t->services),
-		error);
+	json_t *line = json_pack(
+		"{s:I, s:s}", "at", (json_int_t)wdr_world_now(l->world), "event", "boot-time");
+
+	for (unsigned i = 0; i < WDR_BOOT_PARTS; i++)
+		json_object_set_new(line, wdr_boot_part_key(i), json_integer(t->us[i]));
+	return append(l, line, error);
 }
 
 bool wdr_logbook_done(WdrLogbook *l, GError **error)

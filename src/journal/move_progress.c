@@ -8,9 +8,6 @@
 
 #include <string.h>
 
-/* More than any boot takes. */
-#define BOOT_TIME_MAX_US (INT64_C(30) * 24 * 3600 * G_USEC_PER_SEC)
-
 void wdr_move_progress_init(WdrMoveProgress *ret)
 {
 	*ret = (WdrMoveProgress){ .copied = g_hash_table_new_full(NULL, NULL, NULL, g_free),
@@ -125,18 +122,11 @@ static bool take_range(json_t *line, WdrMoveProgress *l)
 
 static bool take_boot_time(json_t *line, WdrMoveProgress *l)
 {
-	const struct {
-		const char *key;
-		int64_t *us;
-	} parts[] = { { "firmware_us", &l->boot_time.firmware },
-		{ "loader_us", &l->boot_time.loader }, { "kernel_us", &l->boot_time.kernel },
-		{ "initramfs_us", &l->boot_time.initramfs },
-		{ "services_us", &l->boot_time.services } };
-
-	for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
-		const json_t *us = json_object_get(line, parts[i].key);
-		*parts[i].us = json_integer_value(us);
-		if (!json_is_integer(us) || *parts[i].us < 0 || *parts[i].us > BOOT_TIME_MAX_US)
+	for (unsigned i = 0; i < WDR_BOOT_PARTS; i++) {
+		const json_t *us = json_object_get(line, wdr_boot_part_key(i));
+		l->boot_time.us[i] = json_integer_value(us);
+		if (!json_is_integer(us) || l->boot_time.us[i] < 0 ||
+			l->boot_time.us[i] > WDR_BOOT_TIME_MAX_US)
 			return false;
 	}
 	l->has_boot_time = true;

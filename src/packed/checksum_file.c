@@ -17,17 +17,18 @@ static const struct {
 	const char *name;
 	GChecksumType type;
 	size_t hex_len;
-	const char *suffixes[3];
-	const char *lists[3];
+	const char *files[6]; /* with a dot: an ending behind the image's name; others: lists */
 } kinds[] = {
-	{ "SHA-512", G_CHECKSUM_SHA512, 128, { ".sha512", ".sha512sum", ".sha512.txt" },
-		{ "SHA512SUMS", "sha512sums.txt", "sha512sum.txt" } },
-	{ "SHA-256", G_CHECKSUM_SHA256, 64, { ".sha256", ".sha256sum", ".sha256.txt" },
-		{ "SHA256SUMS", "sha256sums.txt", "sha256sum.txt" } },
-	{ "SHA-1", G_CHECKSUM_SHA1, 40, { ".sha1", ".sha1sum", ".sha1.txt" },
-		{ "SHA1SUMS", "sha1sums.txt", "sha1sum.txt" } },
-	{ "MD5", G_CHECKSUM_MD5, 32, { ".md5", ".md5sum", ".md5.txt" },
-		{ "MD5SUMS", "md5sums.txt", "md5sum.txt" } },
+	{ "SHA-512", G_CHECKSUM_SHA512, 128,
+		{ ".sha512", "SHA512SUMS", ".sha512sum", "sha512sums.txt", ".sha512.txt",
+			"sha512sum.txt" } },
+	{ "SHA-256", G_CHECKSUM_SHA256, 64,
+		{ ".sha256", "SHA256SUMS", ".sha256sum", "sha256sums.txt", ".sha256.txt",
+			"sha256sum.txt" } },
+	{ "SHA-1", G_CHECKSUM_SHA1, 40,
+		{ ".sha1", "SHA1SUMS", ".sha1sum", "sha1sums.txt", ".sha1.txt", "sha1sum.txt" } },
+	{ "MD5", G_CHECKSUM_MD5, 32,
+		{ ".md5", "MD5SUMS", ".md5sum", "md5sums.txt", ".md5.txt", "md5sum.txt" } },
 };
 
 void wdr_checksum_file_clear(WdrChecksumFile *c)
@@ -118,12 +119,12 @@ static bool look_in(
 
 static bool find(const Wanted *w, WdrChecksumFile *ret, GError **error)
 {
-	for (size_t i = 0; i < G_N_ELEMENTS(kinds[w->kind].suffixes) * 2; i++) {
-		bool is_list = i % 2 == 1;
-		g_autofree char *after = g_strconcat(w->name, kinds[w->kind].suffixes[i / 2], NULL);
-		const char *file = is_list ? kinds[w->kind].lists[i / 2] : after;
+	for (size_t i = 0; i < G_N_ELEMENTS(kinds[w->kind].files); i++) {
+		const char *known = kinds[w->kind].files[i];
+		bool is_ending = *known == '.';
+		g_autofree char *file = g_strconcat(is_ending ? w->name : "", known, NULL);
 		char *hex = NULL;
-		if (!look_in(w, file, !is_list, &hex, error))
+		if (!look_in(w, file, is_ending, &hex, error))
 			return false;
 		if (!hex)
 			continue;

@@ -7,7 +7,6 @@
 
 #include "base/cleanup.h"
 #include "base/command.h"
-#include "base/cursor.h"
 #include "base/io.h"
 #include "base/stat.h"
 #include "base/stop.h"
@@ -451,10 +450,15 @@ bool wdr_packed_unpack(const WdrWorld *world, const char *path, char **ret_path,
 	g_autofree char *key = key_of(path, &st);
 	const char *kept = wdr_world_kept(world, key);
 	if (!kept) {
-		if (!unpack(&u, st.stx_size, error))
+		if (!unpack(&u, st.stx_size, error)) {
+			/* Whoever asks once more does not wait for the same failure. */
+			wdr_world_keep(world, key, "", -1);
 			return false;
+		}
 		kept = keep(&u, key, error);
 	}
+	if (kept && !*kept)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s could not be unpacked", path);
 	*ret_path = g_strdup(kept);
 	return kept != NULL;
 }

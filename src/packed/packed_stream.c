@@ -1,7 +1,7 @@
 /* Unpacks xz, gzip, bzip2, zstd, and the members of zip files, each with its library.
  *
- * The library says what went wrong; what is said of it here is only what a user can act on: the
- * file ends too early, is damaged, or wants too much memory. */
+ * Of what the libraries report, three states are left that a user can act on: the file ends too
+ * early, is damaged, or wants too much memory. */
 #include "packed/packed_stream.h"
 
 #include <bzlib.h>

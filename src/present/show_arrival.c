@@ -47,12 +47,12 @@ void wdr_present_arrival(const WdrOut *out, const WdrArrival *a)
 
 static json_t *boot_time_json(bool is_known, const WdrBootTime *t)
 {
-	return is_known ? json_pack("{s:I, s:I, s:I, s:I, s:I, s:I}", "all_us",
-				  (json_int_t)wdr_boot_time_all(t), "firmware_us",
-				  (json_int_t)t->firmware, "loader_us", (json_int_t)t->loader,
-				  "kernel_us", (json_int_t)t->kernel, "initramfs_us",
-				  (json_int_t)t->initramfs, "services_us", (json_int_t)t->services)
-			: json_null();
+	if (!is_known)
+		return json_null();
+	json_t *json = json_pack("{s:I}", "all_us", (json_int_t)wdr_boot_time_all(t));
+	for (unsigned i = 0; i < WDR_BOOT_PARTS; i++)
+		json_object_set_new(json, wdr_boot_part_key(i), json_integer(t->us[i]));
+	return json;
 }
 
 json_t *wdr_present_arrival_document(const WdrArrival *a)

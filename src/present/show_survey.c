@@ -242,8 +242,7 @@ static void show_mentions(const WdrOut *out, const WdrSurvey *s, bool with_advic
 }
 
 /* A check of the volume that mends what is safe to mend, behind what is wrong with it; e2fsck takes
- * the place within an image. The caller's; "": it is
- * mounted, or in a packed image. */
+ * the place within an image. The caller's; "": it is mounted, or in a packed image. */
 static char *check_text(const WdrSurveyDisk *d, guint at)
 {
 	const WdrSystemPart *p = d->system->parts->pdata[at];

@@ -15,8 +15,20 @@ typedef struct {
 
 enum { FIRMWARE, LOADER, INITRAMFS, USERSPACE, FINISH, MOMENTS };
 
-/* Above it a clock or a program is wrong. */
-#define LONGEST_US (INT64_C(24) * 3600 * G_USEC_PER_SEC)
+static const struct {
+	const char *name, *key;
+} parts[WDR_BOOT_PARTS] = {
+	[WDR_BOOT_FIRMWARE] = { "firmware", "firmware_us" },
+	[WDR_BOOT_LOADER] = { "loader", "loader_us" },
+	[WDR_BOOT_KERNEL] = { "kernel", "kernel_us" },
+	[WDR_BOOT_INITRAMFS] = { "initramfs", "initramfs_us" },
+	[WDR_BOOT_SERVICES] = { "services", "services_us" },
+};
+
+const char *wdr_boot_part_key(WdrBootPart part)
+{
+	return parts[part].key;
+}
 
 /* On a bench only its own stand-in counts: this machine's boot is not that of the bench. */
 static bool has_manager(const WdrWorld *world)
@@ -34,7 +46,7 @@ static void take_line(Moment *moments, const char *line)
 		if (strncmp(line, moments[i].name, len) != 0 || line[len] != '=')
 			continue;
 		uint64_t us = g_ascii_strtoull(line + len + 1, NULL, 10);
-		moments[i].us = us <= (uint64_t)LONGEST_US ? (int64_t)us : 0;
+		moments[i].us = us <= (uint64_t)WDR_BOOT_TIME_MAX_US ? (int64_t)us : 0;
 	}
 }
 
@@ -69,17 +81,23 @@ bool wdr_boot_time_ask(const WdrWorld *world, WdrBootTime *ret)
 	if (!ask(world, m) || m[USERSPACE].us == 0 || m[FINISH].us < m[USERSPACE].us ||
 		m[INITRAMFS].us > m[USERSPACE].us)
 		return false;
-	*ret = (WdrBootTime){ .firmware = MAX(m[FIRMWARE].us - m[LOADER].us, 0),
-		.loader = m[LOADER].us,
-		.kernel = m[INITRAMFS].us ? m[INITRAMFS].us : m[USERSPACE].us,
-		.initramfs = m[INITRAMFS].us ? m[USERSPACE].us - m[INITRAMFS].us : 0,
-		.services = m[FINISH].us - m[USERSPACE].us };
+	*ret = (WdrBootTime){ {
+		[WDR_BOOT_FIRMWARE] = MAX(m[FIRMWARE].us - m[LOADER].us, 0),
+		[WDR_BOOT_LOADER] = m[LOADER].us,
+		[WDR_BOOT_KERNEL] = m[INITRAMFS].us ? m[INITRAMFS].us : m[USERSPACE].us,
+		[WDR_BOOT_INITRAMFS] = m[INITRAMFS].us ? m[USERSPACE].us - m[INITRAMFS].us : 0,
+		[WDR_BOOT_SERVICES] = m[FINISH].us - m[USERSPACE].us,
+	} };
 	return true;
 }
 
 int64_t wdr_boot_time_all(const WdrBootTime *t)
 {
-	return t->firmware + t->loader + t->kernel + t->initramfs + t->services;
+	int64_t all = 0;
+
+	for (unsigned i = 0; i < WDR_BOOT_PARTS; i++)
+		all += t->us[i];
+	return all;
 }
 
 char *wdr_boot_time_text(int64_t us)
@@ -92,16 +110,11 @@ char *wdr_boot_time_text(int64_t us)
 
 char *wdr_boot_time_parts(const WdrBootTime *t)
 {
-	const struct {
-		const char *name;
-		int64_t us;
-	} parts[] = { { "firmware", t->firmware }, { "loader", t->loader }, { "kernel", t->kernel },
-		{ "initramfs", t->initramfs }, { "services", t->services } };
 	GString *text = g_string_new(NULL);
 
-	for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
-		g_autofree char *time = wdr_boot_time_text(parts[i].us);
-		if (parts[i].us > 0)
+	for (unsigned i = 0; i < WDR_BOOT_PARTS; i++) {
+		g_autofree char *time = wdr_boot_time_text(t->us[i]);
+		if (t->us[i] > 0)
 			g_string_append_printf(
 				text, "%s%s %s", text->len ? ", " : "", parts[i].name, time);
 	}

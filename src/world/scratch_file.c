@@ -5,16 +5,9 @@
 #include "world/scratch_file.h"
 
 #include "base/cleanup.h"
+#include "base/io.h"
 
 #include <fcntl.h>
-#include <sys/statvfs.h>
-
-uint64_t wdr_folder_room(const char *folder)
-{
-	struct statvfs st;
-
-	return statvfs(folder, &st) == 0 ? (uint64_t)st.f_bavail * st.f_frsize : UINT64_MAX;
-}
 
 /* Some file systems know no files without a name: such a file is made and removed at once. */
 static int make(const char *folder)

@@ -11,5 +11,3 @@ bool wdr_scratch_file_new(
 	const char *beside, int *ret, char **ret_folder, GError **error) G_GNUC_WARN_UNUSED_RESULT;
 /* A path that opens it, in this program, what it forks, and what it runs. The caller's. */
 char *wdr_scratch_file_path(int fd);
-/* Bytes that are left in the folder's file system for this user; UINT64_MAX: unknown. */
-uint64_t wdr_folder_room(const char *folder);

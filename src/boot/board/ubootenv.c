@@ -5,9 +5,9 @@
  * power cut leaves the old environment. */
 #include "boot/board/ubootenv.h"
 
-#include "base/text.h"
 #include "base/cursor.h"
 #include "base/io.h"
+#include "base/text.h"
 #include "disk/flash.h"
 
 #include <stdlib.h>

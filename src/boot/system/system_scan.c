@@ -5,8 +5,8 @@
  * gives a warning. */
 #include "boot/system/system_priv.h"
 
-#include "base/text.h"
 #include "base/io.h"
+#include "base/text.h"
 #include "boot/formats/config.h"
 #include "boot/formats/extlinux.h"
 #include "boot/formats/image.h"

@@ -93,7 +93,7 @@ static bool ask(int fd, uint8_t opcode, uint32_t what, uint8_t *answer, uint32_t
 static bool ask_drive(const WdrDisk *disk, uint8_t *log, uint8_t *identify)
 {
 	g_auto(WdrFd) fd = open(disk->path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
-	/* The length is told in words of four bytes, less one. */
+	/* The drive takes the length in words of four bytes, less one. */
 	uint32_t words = WDR_NVME_LOG_BYTES / 4 - 1;
 
 	return fd >= 0 &&
