@@ -103,36 +103,45 @@ static size_t overruled(const char *const *words, const char *const *more)
 }
 
 /* The bench is among the words, and an empty one was given on purpose. */
-static void add_call(GString *line, const char *without, const char *const *more)
+static void add_call(
+	GString *line, const char *without, const char *instead, const char *const *more)
 {
 	add(line, call.program);
 	for (size_t i = 0; call.words && call.words[i];) {
 		size_t skipped = overruled(&call.words[i], more);
-		if (skipped == 0 && g_strcmp0(call.words[i], without) != 0)
+		bool is_left_out = g_strcmp0(call.words[i], without) == 0;
+		if (skipped == 0 && !is_left_out)
 			add(line, call.words[i]);
+		else if (is_left_out && instead)
+			add(line, instead);
 		i += MAX(skipped, 1);
 	}
 }
 
-static char *again(const char *without, const char *const *more)
+static char *again(const char *without, const char *instead, const char *const *more)
 {
 	GString *line = g_string_new(NULL);
 
 	if (call.lacks_root && !call.bench && call.words && call.words[0] && needs_root(call.words))
 		add(line, "sudo");
-	add_call(line, without, more);
+	add_call(line, without, instead, more);
 	add_words(line, more);
 	return g_string_free(line, FALSE);
 }
 
 char *wdr_command_again_with(const char *const *more)
 {
-	return again(NULL, more);
+	return again(NULL, NULL, more);
 }
 
 char *wdr_command_again_without(const char *word)
 {
-	return again(word, (const char *const[]){ NULL });
+	return again(word, NULL, (const char *const[]){ NULL });
+}
+
+char *wdr_command_instead(const char *word, const char *other)
+{
+	return again(word, other, (const char *const[]){ NULL });
 }
 
 char *wdr_system_command_of(const char *const *words)
@@ -149,6 +158,6 @@ char *wdr_command_by_root(void)
 {
 	GString *line = g_string_new("sudo");
 
-	add_call(line, NULL, (const char *const[]){ NULL });
+	add_call(line, NULL, NULL, (const char *const[]){ NULL });
 	return g_string_free(line, FALSE);
 }

@@ -27,6 +27,8 @@ char *wdr_command_of(const char *const *words);
 char *wdr_command_again_with(const char *const *more);
 /* This call once more, without this word. The caller's. */
 char *wdr_command_again_without(const char *word);
+/* This call once more, with another word in the place of this one. The caller's. */
+char *wdr_command_instead(const char *word, const char *other);
 /* A program of the system that needs root, such as umount. The caller's. */
 #define wdr_system_command(...) wdr_system_command_of((const char *const[]){ __VA_ARGS__, NULL })
 char *wdr_system_command_of(const char *const *words);

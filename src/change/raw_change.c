@@ -65,7 +65,9 @@ static bool is_over(
 			from, to, device);
 	for (guint i = 0; i < t->partitions->len; i++) {
 		const WdrPartition *p = t->partitions->pdata[i];
-		if (from < p->start + p->size && to > p->start)
+		bool is_inside = from >= p->start && to <= p->start + p->size;
+		if (from < p->start + p->size && to > p->start &&
+			!(is_inside && wdr_loader_is_partition(p)))
 			return !wdr_error_set(error, WDR_ERROR_REFUSED,
 				"bytes %" G_GUINT64_FORMAT " to %" G_GUINT64_FORMAT
 				" of %s lie in partition %u, which begins at %" G_GUINT64_FORMAT,

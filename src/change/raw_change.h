@@ -25,7 +25,8 @@ bool wdr_raw_change_end(WdrRawChange *o, GError *failure, GError **error);
 /* Where the records of such work are kept unless the user says otherwise. The caller's. */
 char *wdr_raw_change_state(const WdrWorld *world, const char *what);
 
-/* Bytes of a disk are changed only between its table and its first partition, or between two.
+/* Bytes of a disk are changed only between its table and its first partition, between two, or in a
+ * partition that is a boot loader's own.
  * Flash, eMMC boot partitions and plain files are free; of other devices (a partition) nothing is.
  * REFUSED, UNSUPPORTED. */
 bool wdr_raw_change_check(const WdrWorld *world, const char *device, uint64_t offset, uint64_t len,

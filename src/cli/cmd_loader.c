@@ -3,7 +3,7 @@
 
 #include "base/stat.h"
 #include "base/json.h"
-#include "change/write_loader.h"
+#include "change/loader/write_loader.h"
 #include "present/show_steps.h"
 
 #include <string.h>
@@ -11,6 +11,7 @@
 typedef struct {
 	WdrStepOptions step;
 	char **despite;
+	char *board, *erase;
 	gboolean restore;
 } LoaderOptions;
 
@@ -18,6 +19,8 @@ static void options_clear(LoaderOptions *o)
 {
 	wdr_step_options_clear(&o->step);
 	g_strfreev(o->despite);
+	g_free(o->board);
+	g_free(o->erase);
 }
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(LoaderOptions, options_clear)
 
@@ -28,21 +31,21 @@ static bool check(const LoaderOptions *o, int argc, GError **error)
 			return wdr_error_set(error, WDR_ERROR_USAGE,
 				"--despite is kind or board, not '%s'", o->despite[i]);
 	}
-	if (o->restore && argc == 2)
+	if (o->restore && (argc == 2 || o->board))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"--restore puts the saved original back: it takes no image");
-	/* An image is looked at only when it is named; the machine's own devices always are. */
-	if (o->step.on && argc < 2 && !o->restore && !wdr_is_file(o->step.on))
-		return wdr_error_set(error, WDR_ERROR_USAGE,
-			"--on needs an image that is written there, or --restore");
-	return !o->step.write || argc == 2 ||
-	       wdr_error_set(error, WDR_ERROR_USAGE, "--write needs an image to be written");
+	if (o->board && argc == 2)
+		return wdr_error_set(
+			error, WDR_ERROR_USAGE, "give either an image or --board, not both");
+	return true;
 }
 
 static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
 		WDR_OPTION("despite", 0, STRING_ARRAY, &o->despite),
+		WDR_OPTION("board", 0, STRING, &o->board),
+		WDR_OPTION("erase", 0, STRING, &o->erase),
 		WDR_OPTION("restore", 0, NONE, &o->restore),
 		{ 0 },
 	};
@@ -59,26 +62,50 @@ static bool parse(LoaderOptions *o, WdrGlobals *globals, int *argc, char ***argv
 	       check(o, *argc, error);
 }
 
-static void show(const WdrOut *out, const void *plan)
+/* The plan, and what answers the question about an eMMC boot partition; NULL: it is asked. */
+typedef struct {
+	WdrLoaderPlan *plan;
+	const char *erase;
+} Run;
+
+static void show(const WdrOut *out, const void *run)
 {
-	const WdrLoaderPlan *p = plan;
+	const WdrLoaderPlan *p = ((const Run *)run)->plan;
 
 	wdr_present_facts(out, p->facts);
 }
 
-static void show_json(FILE *file, const void *plan, const char *state)
+static void show_json(FILE *file, const void *run, const char *state)
 {
-	const WdrLoaderPlan *p = plan;
+	const WdrLoaderPlan *p = ((const Run *)run)->plan;
 	g_autoptr(json_t) root = json_pack("{s:s, s:o, s:b, s:o}", "format", "wanderitas-loader/2",
-		"facts", wdr_present_facts_json(p->facts), "changes", p->bytes != NULL, "records",
+		"facts", wdr_present_facts_json(p->facts), "changes", p->writes->len > 0, "records",
 		wdr_json_text(state));
 
 	wdr_json_print(root, file);
 }
 
-static bool write_plan(void *plan, const char *state, bool *ret_has_begun, GError **error)
+/* A board without its eMMC's loader is one that does not boot at all. */
+static bool ask(const WdrLoaderPlan *p, const char *given, GError **error)
 {
-	return wdr_loader_write(plan, state, ret_has_begun, error);
+	WdrOut out = wdr_out(stderr, true);
+
+	if (!p->boot_partition)
+		return true;
+	if (!given)
+		wdr_out_text(&out, WDR_STYLE_PLAIN,
+			"The boot loader in %s will be overwritten. Type its name (%s) to continue: ",
+			p->boot_partition, p->boot_partition);
+	return wdr_cli_agree(p->boot_partition, given, "the eMMC boot partition", error);
+}
+
+static bool write_plan(void *run, const char *state, bool *ret_has_begun, GError **error)
+{
+	const Run *r = run;
+
+	*ret_has_begun = false;
+	return ask(r->plan, r->erase, error) &&
+	       wdr_loader_write(r->plan, state, ret_has_begun, error);
 }
 
 static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrWorld *world)
@@ -93,9 +120,9 @@ static int restore(const LoaderOptions *o, const WdrGlobals *globals, const WdrW
 }
 
 /* Where it was written, what else could not be looked at does not matter. */
-static bool is_fine(const void *plan, bool is_done)
+static bool is_fine(const void *run, bool is_done)
 {
-	return is_done || !((const WdrLoaderPlan *)plan)->has_unread;
+	return is_done || !((const Run *)run)->plan->has_unread;
 }
 
 static const WdrStepSort sort = { "loader", show, show_json, write_plan, is_fine };
@@ -111,17 +138,19 @@ static int loader_run(WdrGlobals *globals, int argc, char **argv)
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	if (o.restore)
 		return restore(&o, globals, world);
-	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.step.on, o.despite };
+	WdrLoaderOptions options = { argc == 2 ? argv[1] : NULL, o.board, o.step.on, o.despite,
+		argc == 2 || o.board || o.step.write };
 	if (!wdr_loader_plan(world, &options, &p, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
 	g_autofree char *state = o.step.state ? g_strdup(o.step.state) : wdr_loader_state(p);
+	Run run = { p, o.erase };
 	return wdr_cli_step(globals, &(WdrStepRun){ .sort = &sort,
 					     .state = state,
 					     .world = world,
-					     .has_work = p->bytes != NULL,
+					     .has_work = p->writes->len > 0,
 					     .is_writing = o.step.write != 0,
-					     .is_asked = options.image != NULL,
-					     .plan = p });
+					     .is_asked = p->set != NULL,
+					     .plan = &run });
 }
 
 const WdrCommand wdr_cmd_loader = { "loader", loader_run };

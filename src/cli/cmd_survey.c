@@ -1,6 +1,9 @@
 /* wanderitas survey: the board, its disks, and what names them. */
 #include "cli/common/cli.h"
 
+#include "boot/board/board.h"
+#include "boot/board/loaderarea.h"
+#include "boot/board/loaderfile.h"
 #include "boot/system/finding.h"
 #include "cli/common/disk_wait.h"
 #include "present/show_survey.h"
@@ -9,11 +12,32 @@ typedef struct {
 	gboolean mentions, wait, names;
 } SurveyOptions;
 
+/* What boots a board is read from its cards and eMMC, not from other media; images are for boards
+ * that nobody knows. */
+static void find_loaders(const WdrWorld *world, WdrSurvey *s)
+{
+	g_auto(GStrv) names = wdr_board_names(world);
+
+	for (guint i = 0; i < s->disks->len; i++) {
+		WdrSurveyDisk *d = s->disks->pdata[i];
+		bool is_card = g_strcmp0(d->disk->medium, "SD card") == 0 ||
+			       g_strcmp0(d->disk->medium, "eMMC") == 0;
+		d->loader = d->system ? wdr_loader_on(d->system) : NULL;
+		const char *wanted = d->loader && is_card && !d->disk->is_image
+					     ? wdr_loader_wanted_instead(d->loader, names)
+					     : NULL;
+		if (wanted)
+			d->loader_problem = g_strdup_printf(
+				"this boot loader is not for this board, which has a chip of %s",
+				wanted);
+	}
+}
+
 static bool has_problem(const WdrSurvey *s)
 {
 	for (guint i = 0; i < s->disks->len; i++) {
 		const WdrSurveyDisk *d = s->disks->pdata[i];
-		if (d->problem || (d->system && d->system->table->damage))
+		if (d->problem || d->loader_problem || (d->system && d->system->table->damage))
 			return true;
 		for (guint k = 0; d->system && k < d->system->parts->len; k++) {
 			const WdrSystemPart *p = d->system->parts->pdata[k];
@@ -72,6 +96,7 @@ static bool wait_for_disk(const WdrGlobals *globals, const WdrWorld *world, GErr
 	char *names[] = { disk->name, NULL };
 	if (!wdr_survey_make(world, names, &survey, error))
 		return false;
+	find_loaders(world, survey);
 	if (globals->json) {
 		wdr_present_survey_json(stdout, survey);
 		return true;
@@ -98,6 +123,7 @@ static int survey_run(WdrGlobals *globals, int argc, char **argv)
 			       : wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
 	if (!wdr_survey_make(world, argv + 1, &survey, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_FOUND);
+	find_loaders(world, survey);
 	WdrOut out = wdr_cli_stdout(globals);
 	if (globals->json)
 		wdr_present_survey_json(stdout, survey);

@@ -68,6 +68,18 @@ static void show_disks(const WdrOut *out, const WdrSurvey *s)
 	wdr_grid_print(g, out);
 }
 
+/* Outside of the file systems, where no table of partitions shows it. */
+static void show_loaders(const WdrOut *out, const WdrSurvey *s)
+{
+	for (guint i = 0; i < s->disks->len; i++) {
+		const WdrSurveyDisk *d = s->disks->pdata[i];
+		g_autofree char *name = shown(d->disk->name);
+		if (d->loader)
+			wdr_out_text(
+				out, WDR_STYLE_PLAIN, "boot loader on %s: %s\n", name, d->loader);
+	}
+}
+
 static char *used_text(const WdrSystemPart *p)
 {
 	if (!p->has_usage)
@@ -296,6 +308,15 @@ static void show_volume_problems(const WdrOut *out, const WdrSurveyDisk *d, guin
 	show_ext_problems(out, d, at, name);
 }
 
+static void show_loader_problem(const WdrOut *out, const WdrSurveyDisk *d)
+{
+	g_autofree char *command = wdr_command("loader", "--on", d->disk->name);
+	g_autofree char *text = g_strdup_printf("%s: %s; to see what is installed for it: %s",
+		d->disk->name, d->loader_problem, command);
+
+	wdr_out_hanging(out, WDR_STYLE_BAD, 0, text);
+}
+
 static void show_problems(const WdrOut *out, const WdrSurvey *s)
 {
 	bool lacks_rights = false;
@@ -305,6 +326,8 @@ static void show_problems(const WdrOut *out, const WdrSurvey *s)
 		lacks_rights |= d->lacks_rights;
 		if (d->problem)
 			wdr_out_text(out, WDR_STYLE_WARNING, "%s: %s\n", d->disk->name, d->problem);
+		if (d->loader_problem)
+			show_loader_problem(out, d);
 		for (guint k = 0; d->system && k < d->system->parts->len; k++)
 			show_volume_problems(out, d, k);
 		if (d->system && d->system->table->damage)
@@ -335,6 +358,7 @@ void wdr_present_survey(const WdrOut *out, const WdrSurvey *s, bool only_mention
 		if (s->board || s->os_name)
 			fputc('\n', out->file);
 		show_disks(out, s);
+		show_loaders(out, s);
 		if (has_partitions(s)) {
 			show_partitions(out, s);
 			show_identifiers(out, s);

@@ -52,16 +52,18 @@ static json_t *disk_json(const WdrSurvey *s, const WdrSurveyDisk *d)
 		json_array_append_new(parts, part_json(d, i));
 	for (guint i = 0; d->system && i < d->system->mentions->len; i++)
 		json_array_append_new(mentions, mention_json(s, d, d->system->mentions->pdata[i]));
-	return json_pack("{s:o, s:o, s:s, s:o, s:o, s:o, s:I, s:o, s:o, s:o, s:o, s:o, s:o, s:o}",
+	return json_pack(
+		"{s:o, s:o, s:s, s:o, s:o, s:o, s:I, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:o}",
 		"name", wdr_json_text(d->disk->name), "path",
 		wdr_json_text(wdr_disk_file_named(d->disk)), "medium", d->disk->medium, "link",
 		wdr_json_text(d->disk->link), "model", wdr_json_text(d->disk->model), "serial",
 		wdr_json_text(d->disk->serial), "size", (json_int_t)d->disk->size, "table",
 		d->system ? json_string(wdr_table_kind_name(d->system->table->kind)) : json_null(),
 		"table_id", wdr_json_text(d->system ? d->system->table->id : NULL), "boot_flow",
-		wdr_json_text(d->system ? d->system->flow : NULL), "problem",
-		wdr_json_text(d->problem), "partitions", parts, "mentions", mentions, "warnings",
-		warnings);
+		wdr_json_text(d->system ? d->system->flow : NULL), "boot_loader",
+		wdr_json_text(d->loader), "boot_loader_problem", wdr_json_text(d->loader_problem),
+		"problem", wdr_json_text(d->problem), "partitions", parts, "mentions", mentions,
+		"warnings", warnings);
 }
 
 void wdr_present_survey_json(FILE *file, const WdrSurvey *s)

@@ -6,6 +6,7 @@
 #include "base/text.h"
 
 #include <errno.h>
+#include <libfdt.h>
 #include <string.h>
 #include <sys/stat.h>
 
@@ -329,15 +330,49 @@ static bool add_heron(const char *folder, GError **error)
 	       write_bytes(folder, "proc/device-tree/chosen/bootloader/boot-mode", mode, 4, error);
 }
 
-enum { FLASH_BYTES = 4194304, IMAGE_BYTES = 1048576, MAGIC_AT = 32768, VERSION_AT = 65536 };
+enum {
+	FLASH_BYTES = 4194304,
+	IMAGE_BYTES = 1048576,
+	MAGIC_AT = 32768,
+	VERSION_AT = 65536,
+	TREE_BYTES = 1024,
+	STAGE_BYTES = 65536
+};
+
+static const char recorder[] = "field-station,recorder\0rockchip,rk3399";
+
+static void put_tree(char *at)
+{
+	/* There is room for it: none of these fails. */
+	(void)fdt_create_empty_tree(at, TREE_BYTES);
+	(void)fdt_setprop(at, 0, "compatible", recorder, sizeof(recorder));
+	(void)fdt_setprop_string(at, 0, "model", "Field Station Recorder Board");
+}
 
 /* A loader as its chip and its people would recognise it: its magic number where the chip looks in
- * SPI flash, its version, and the board that its device tree is for. */
-static void put_loader(char *bytes, const char *version, const char *board)
+ * SPI flash, its version, and the device tree of the board that it is for. */
+static void put_loader(char *bytes, const char *version)
 {
 	memcpy(bytes + MAGIC_AT, "RKNS", 4);
 	g_snprintf(bytes + VERSION_AT, 256, "U-Boot %s (Jan 09 2023 - 08:00:00 +0000)", version);
-	g_snprintf(bytes + 2 * VERSION_AT, 256, "%s", board);
+	put_tree(bytes + 2 * VERSION_AT);
+}
+
+/* The same for a medium: two files, of which the chip reads the first, and that the second. */
+static bool add_pair(const char *folder, GError **error)
+{
+	g_autofree char *first = g_malloc0(STAGE_BYTES);
+	g_autofree char *second = g_malloc0(STAGE_BYTES);
+
+	memcpy(first, "RKNS", 4);
+	g_snprintf(first + TREE_BYTES, 256, "U-Boot SPL 2024.01 (Jan 08 2024 - 08:00:00 +0000)");
+	(void)fdt_create_empty_tree(second, TREE_BYTES);
+	g_snprintf(second + TREE_BYTES, 256, "U-Boot 2024.01 (Jan 08 2024 - 08:00:00 +0000)");
+	put_tree(second + STAGE_BYTES / 2);
+	return write_bytes(folder, "root/usr/lib/u-boot/field-recorder/idbloader.img", first,
+		       STAGE_BYTES, error) &&
+	       write_bytes(folder, "root/usr/lib/u-boot/field-recorder/u-boot.itb", second,
+		       STAGE_BYTES, error);
 }
 
 static bool add_flash(const char *folder, GError **error)
@@ -345,23 +380,22 @@ static bool add_flash(const char *folder, GError **error)
 	g_autofree char *bytes = g_malloc(FLASH_BYTES);
 
 	memset(bytes, 0xff, FLASH_BYTES);
-	put_loader(bytes, "2023.01", "field-station,recorder");
+	put_loader(bytes, "2023.01");
 	return write_bytes(folder, "dev/mtd0", bytes, FLASH_BYTES, error);
 }
 
 /* And a newer one that a package of the system brings. */
 static bool add_bittern(const char *folder, GError **error)
 {
-	static const char compatible[] = "field-station,recorder\0rockchip,rk3399";
 	g_autofree char *bytes = g_malloc(IMAGE_BYTES);
 
 	memset(bytes, 0xff, IMAGE_BYTES);
-	put_loader(bytes, "2024.01", "field-station,recorder");
-	return write_bytes(folder, "proc/device-tree/compatible", compatible, sizeof(compatible),
-		       error) &&
-	       write_bytes(folder, "root/usr/lib/u-boot/field-recorder/u-boot-spi.bin", bytes,
-		       IMAGE_BYTES, error) &&
-	       add_flash(folder, error);
+	put_loader(bytes, "2024.01");
+	return write_bytes(
+		       folder, "proc/device-tree/compatible", recorder, sizeof(recorder), error) &&
+	       write_bytes(folder, "root/usr/lib/u-boot/field-recorder/u-boot-rockchip-spi.bin",
+		       bytes, IMAGE_BYTES, error) &&
+	       add_pair(folder, error) && add_flash(folder, error);
 }
 
 /* And the initramfs that its generator would make. */

@@ -3,6 +3,7 @@
 Suite *suite_identifier(void);
 Suite *suite_bootorder(void);
 Suite *suite_corpus(void);
+Suite *suite_device_tree(void);
 Suite *suite_edit(void);
 Suite *suite_extlinux(void);
 Suite *suite_fstab_lines(void);
@@ -14,4 +15,4 @@ Suite *suite_segment(void);
 
 SUITE_MAIN(suite_identifier(), suite_bootorder(), suite_corpus(), suite_edit(), suite_fstab_lines(),
 	suite_extlinux(), suite_image(), suite_places(), suite_initramfs(), suite_program(),
-	suite_segment())
+	suite_segment(), suite_device_tree())

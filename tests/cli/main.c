@@ -13,6 +13,7 @@ Suite *suite_identity(void);
 Suite *suite_into(void);
 Suite *suite_kinds(void);
 Suite *suite_loader(void);
+Suite *suite_loader_sets(void);
 Suite *suite_logical(void);
 Suite *suite_manual(void);
 Suite *suite_medium(void);
@@ -42,5 +43,6 @@ SUITE_MAIN(suite_commands(), suite_roster(), suite_packed_images(), suite_moves(
 	suite_stops(), suite_resume(), suite_damage(), suite_large(), suite_identity(),
 	suite_exit_codes(), suite_outputs(), suite_into(), suite_logical(), suite_rehearse(),
 	suite_medium(), suite_ready(), suite_arrive(), suite_drivers(), suite_order(),
-	suite_loader(), suite_second(), suite_tune(), suite_pace(), suite_report(), suite_formats(),
-	suite_advice(), suite_corrections(), suite_manual(), suite_guide(), suite_status())
+	suite_loader(), suite_loader_sets(), suite_second(), suite_tune(), suite_pace(),
+	suite_report(), suite_formats(), suite_advice(), suite_corrections(), suite_manual(),
+	suite_guide(), suite_status())

@@ -130,7 +130,7 @@ static const struct {
 	{ HERON, "true", { "order", "--first", "usb" }, "preview only, nothing changed" },
 	{ HERON, "line root=PARTUUID=4c1fa2b1-02", { "readdress", "mmcblk0" },
 		"preview only, nothing changed" },
-	{ BITTERN, "true", { "loader", "/usr/lib/u-boot/field-recorder/u-boot-spi.bin" },
+	{ BITTERN, "true", { "loader", "/usr/lib/u-boot/field-recorder/u-boot-rockchip-spi.bin" },
 		"preview only, nothing changed" },
 	{ KINGFISHER, "setting s/d5c9e3a7/d5c9e3a8/", { "readdress", "mmcblk0" },
 		"preview only, nothing changed" },

@@ -7,7 +7,7 @@
 Suite *suite_corrections(void);
 
 enum { HERON, BITTERN };
-#define INSTALLED "/usr/lib/u-boot/field-recorder/u-boot-spi.bin"
+#define INSTALLED "/usr/lib/u-boot/field-recorder/u-boot-rockchip-spi.bin"
 
 static const struct {
 	int board;

@@ -8,7 +8,7 @@
 Suite *suite_loader(void);
 
 enum { HERON, BITTERN };
-#define INSTALLED "/usr/lib/u-boot/field-recorder/u-boot-spi.bin"
+#define INSTALLED "/usr/lib/u-boot/field-recorder/u-boot-rockchip-spi.bin"
 
 /* In the bench's folder: rock NAME makes a medium's loader with the board's name in it; spi BYTES
  * one for SPI flash, of that size. */
@@ -29,7 +29,9 @@ static const struct {
 	const char *text;
 } cases[] = {
 	{ ":", { NULL }, 0, "SPI flash    mtd0, 4 MiB: Rockchip, U-Boot 2023.01" },
-	{ ":", { NULL }, 0, "installed    " INSTALLED ": Rockchip, U-Boot 2024.01, for SPI flash" },
+	{ ":", { NULL }, 0,
+		"installed    /usr/lib/u-boot/field-recorder: Rockchip, U-Boot 2024.01, for a "
+		"medium (idbloader.img + u-boot.itb)" },
 	{ "truncate -s 0 dev/mtd0; truncate -s 4M dev/mtd0", { NULL }, 0,
 		"SPI flash    mtd0, 4 MiB: empty" },
 	{ "rm dev/mtd0", { NULL }, 0, "SPI flash    mtd0, 4 MiB: opening" },
@@ -78,7 +80,7 @@ static const struct {
 	{ ":", { INSTALLED, "--on", "owl0" }, 2, "there is no disk and no image file 'owl0'" },
 	{ "echo /dev/mtd0 0x80000 0x2000 > root/etc/fw_env.config", { INSTALLED }, 0,
 		"U-Boot will boot with its built-in settings" },
-	{ ":", { "--write" }, 2, "--write needs an image to be written" },
+	{ ":", { INSTALLED, "--board", "owl" }, 2, "give either an image or --board, not both" },
 	{ ":", { INSTALLED, "--despite", "owls" }, 2, "--despite is kind or board" },
 	{ ":", { INSTALLED, "--restore" }, 2, "it takes no image" },
 	{ ":", { "a", "b" }, 2, "loader takes no 'b'; it writes one image" },

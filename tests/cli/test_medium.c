@@ -67,8 +67,9 @@ static const struct {
 	{ BITTERN, ":", "nvme", 0, "in SPI flash mtd0 boots it: Rockchip, U-Boot 2023.01" },
 	{ BITTERN, "head -c 4194304 /dev/zero | tr '\\0' '\\377' > dev/mtd0", "nvme", 1,
 		"SPI flash mtd0 is empty: nothing on the board can read NVMe" },
-	{ BITTERN, "head -c 4194304 /dev/zero > dev/mtd0", "sd", 0,
-		"no boot loader is seen on it, nor in SPI flash" },
+	{ BITTERN, "head -c 4194304 /dev/zero > dev/mtd0", "sd", 1,
+		"there is no boot loader on it, and SPI flash mtd0 is empty" },
+	{ BITTERN, "rm -r sys/class", "sd", 0, "no boot loader is seen on it, nor in SPI flash" },
 	{ BITTERN, "yes | head -c 4194304 > dev/mtd0", "nvme", 0,
 		"SPI flash mtd0 holds something that is not known as a loader" },
 	{ BITTERN, "environment 'boot_targets=mmc1 nvme0 usb0'", "nvme", 0,
@@ -96,8 +97,19 @@ static const struct {
 		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
 		"head -c 1M /dev/zero > dev/mmcblk0boot0; printf eGON.BT0 | dd of=dev/mmcblk0boot0 bs=1 "
 		"seek=8196 conv=notrunc",
+		"nvme", 1,
+		"the boot loader in eMMC boot partition mmcblk0boot0 is Allwinner, and this board "
+		"has a chip of Rockchip" },
+	{ BITTERN,
+		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
+		"head -c 1M /dev/zero > dev/mmcblk0boot0; printf eGON.BT0 | dd of=dev/mmcblk0boot0 bs=1 "
+		"seek=8196 conv=notrunc; is field-station,recorder allwinner,sun50i-h6",
 		"nvme", 0,
 		"the boot loader in eMMC boot partition mmcblk0boot0 boots it: Allwinner" },
+	{ BITTERN,
+		"rm -r sys/class; printf eGON.BT0 | dd of=dev/mmcblk1 bs=1 seek=131076 conv=notrunc",
+		"sd", 1,
+		"the boot loader on it is Allwinner, and this board has a chip of Rockchip" },
 	{ BITTERN,
 		"rm -r sys/class; mkdir sys/block/mmcblk0boot0; echo 2048 > sys/block/mmcblk0boot0/size;"
 		"head -c 1M /dev/zero > dev/mmcblk0boot0",
@@ -105,7 +117,7 @@ static const struct {
 	{ BITTERN, "rm -r sys/class", "nvme", 0, "the kernel knows no SPI flash" },
 	{ BITTERN,
 		"rm -r sys/class; printf 'RKNS' | dd of=dev/mmcblk1 bs=1 seek=32768 conv=notrunc",
-		"sd", 0, "the boot loader before its first partition: Rockchip" },
+		"sd", 0, "the boot loader on it: Rockchip" },
 };
 
 START_TEST(a_board_and_a_medium)

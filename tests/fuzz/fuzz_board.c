@@ -1,6 +1,7 @@
 /* Any bytes as what a board tells of itself and as an fstab: no crash, no hang. */
 #include "boot/board/bootorder.h"
 
+#include "boot/board/device_tree.h"
 #include "boot/board/eeprom.h"
 #include "boot/board/firmware_build.h"
 #include "boot/board/loaderarea.h"
@@ -85,6 +86,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		!wdr_uboot_env_parse(data, size, &one_of_two, &flag, NULL))
 		g_debug("no environment");
 	g_auto(WdrLoaderFile) file = { 0 };
+	g_ptr_array_unref(wdr_device_trees_in(data, size));
 	g_free(wdr_loader_in(data, size));
 	wdr_loader_file_look(data, size, &file);
 	(void)wdr_build_day(data, size);

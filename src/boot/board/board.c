@@ -4,6 +4,7 @@
 #include "base/cursor.h"
 #include "base/io.h"
 #include "base/text.h"
+#include "boot/board/device_tree.h"
 #include "boot/board/eeprom.h"
 #include "boot/board/loaderarea.h"
 #include "boot/board/ubootenv.h"
@@ -109,6 +110,14 @@ static void recognise(WdrBoard *b, const char *name)
 	}
 }
 
+char **wdr_board_names(const WdrWorld *world)
+{
+	size_t len = 0;
+	g_autofree char *names = property(world, "compatible", &len);
+
+	return names ? wdr_device_tree_names(names, len) : NULL;
+}
+
 /* "compatible" is strings one behind the other, the most particular first. */
 static bool look_at_tree(const WdrWorld *world, WdrBoard *b)
 {
@@ -119,12 +128,9 @@ static bool look_at_tree(const WdrWorld *world, WdrBoard *b)
 
 	if (!names && !model)
 		return false;
-	g_autoptr(GStrvBuilder) all = g_strv_builder_new();
-	for (size_t at = 0; names && at < len; at += strlen(names + at) + 1) {
-		recognise(b, names + at);
-		g_strv_builder_add(all, names + at);
-	}
-	b->names = g_strv_builder_end(all);
+	b->names = wdr_device_tree_names(names ? names : "", len);
+	for (size_t i = 0; b->names[i]; i++)
+		recognise(b, b->names[i]);
 	b->firmware_date = cell(world, "chosen/bootloader/build-timestamp");
 	b->boot_mode = cell(world, "chosen/bootloader/boot-mode");
 	return true;

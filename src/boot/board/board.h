@@ -37,6 +37,9 @@ typedef struct {
 
 /* WdrBoardFlash: what this machine has, of whatever kind it is. The caller's. */
 GPtrArray *wdr_board_look_at_flash(const WdrWorld *world);
+/* Its names in the device tree as in WdrBoard, without a look at anything else; NULL: there is no
+ * device tree. The caller's. */
+char **wdr_board_names(const WdrWorld *world);
 /* Never fails: what cannot be known stays so. NULL: the machine is no board with a device tree. */
 WdrBoard *wdr_board_look(const WdrWorld *world);
 void wdr_board_free(WdrBoard *b);

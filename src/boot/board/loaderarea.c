@@ -6,7 +6,12 @@
 
 #include <string.h>
 
-enum { CHUNK_BYTES = 64 * 1024, GPT_ENTRIES_BYTES = 128 * 128, VERSION_MAX = 16 };
+enum {
+	CHUNK_BYTES = 64 * 1024,
+	GPT_ENTRIES_BYTES = 128 * 128,
+	VERSION_MAX = 16,
+	PARTITION_BYTES_MAX = 2 * 1024 * 1024
+};
 /* A first partition further away than this has something else before it than a loader. */
 #define AREA_BYTES_MAX (64 * WDR_MIB)
 
@@ -51,22 +56,35 @@ static uint64_t first_partition(const WdrPartTable *t, uint64_t end)
 	return MIN(end, AREA_BYTES_MAX);
 }
 
-/* "U-Boot 2023.01", "U-Boot SPL 2023.01": what the loader says of itself. */
+/* The digits of a version behind a word, as many as there are bytes for it. */
+static size_t version_len(const uint8_t *at, size_t room)
+{
+	size_t n = 0;
+
+	while (n < MIN(room, VERSION_MAX) && (g_ascii_isdigit(at[n]) || at[n] == '.'))
+		n++;
+	return n;
+}
+
+/* "U-Boot 2023.01", "U-Boot SPL 2023.01": what the loader says of itself, among other lines that
+ * name it. */
 char *wdr_loader_version_in(const uint8_t *buf, size_t len)
 {
-	static const char *const words[] = { "U-Boot ", "U-Boot SPL " };
+	static const char word[] = "U-Boot ";
+	static const char stage[] = "SPL ";
+	const size_t word_len = strlen(word);
+	const size_t stage_len = strlen(stage);
 
-	for (size_t i = 0; i < G_N_ELEMENTS(words); i++) {
-		size_t word = strlen(words[i]);
-		const uint8_t *at = memmem(buf, len, words[i], word);
-		const char *digits = at ? (const char *)at + word : NULL;
-		size_t room = at ? len - (size_t)(at - buf) - word : 0;
-		size_t n = 0;
-		while (n < MIN(room, VERSION_MAX) &&
-			(g_ascii_isdigit(digits[n]) || digits[n] == '.'))
-			n++;
+	for (size_t at = 0; at < len;) {
+		const uint8_t *found = memmem(buf + at, len - at, word, word_len);
+		if (!found)
+			break;
+		at = (size_t)(found - buf) + word_len;
+		if (len - at >= stage_len && memcmp(buf + at, stage, stage_len) == 0)
+			at += stage_len;
+		size_t n = version_len(buf + at, len - at);
 		if (n >= 4)
-			return g_strdup_printf("U-Boot %.*s", (int)n, digits);
+			return g_strdup_printf("U-Boot %.*s", (int)n, (const char *)buf + at);
 	}
 	return NULL;
 }
@@ -159,4 +177,47 @@ bool wdr_loader_area_find(
 	const char *family = family_of(dev, ret);
 	ret->what = what_of(family, version);
 	return true;
+}
+
+/* Names: README.Debian of u-boot-stm32. Types: U-Boot's doc/board/sifive/unmatched.rst; StarFive's
+ * chips use the same two. */
+bool wdr_loader_is_partition(const WdrPartition *p)
+{
+	static const char *const names[] = { "fsbl1", "fsbl2", "ssbl", NULL };
+	static const char *const types[] = { "5b193300-fc78-40cd-8002-e86c45580b47",
+		"2e54b353-1271-4842-806f-e436d6af6985", NULL };
+
+	return (p->name && g_strv_contains(names, p->name)) ||
+	       (p->type && g_strv_contains(types, p->type));
+}
+
+char *wdr_loader_in_partitions(WdrBlockDev *dev, const WdrPartTable *t)
+{
+	g_autofree uint8_t *buf = g_malloc(PARTITION_BYTES_MAX);
+	g_autofree char *version = NULL;
+	bool is_used = false;
+
+	for (guint i = 0; t && i < t->partitions->len && !version; i++) {
+		const WdrPartition *p = t->partitions->pdata[i];
+		size_t len = (size_t)MIN(p->size, (uint64_t)PARTITION_BYTES_MAX);
+		if (!wdr_loader_is_partition(p) ||
+			!wdr_blockdev_read(dev, buf, len, p->start, NULL))
+			continue;
+		is_used |= !wdr_is_zero(buf, len);
+		version = wdr_loader_version_in(buf, len);
+	}
+	return version ? g_steal_pointer(&version) : is_used ? g_strdup("unknown") : NULL;
+}
+
+char *wdr_loader_on(const WdrSystem *s)
+{
+	g_auto(WdrLoaderArea) area = { 0 };
+	g_autofree char *in_partitions = wdr_loader_in_partitions(s->dev, s->table);
+
+	if (in_partitions && strcmp(in_partitions, "unknown") != 0)
+		return g_steal_pointer(&in_partitions);
+	if (!wdr_loader_area_find(s->dev, s->table, &area, NULL) || area.size == 0 ||
+		strcmp(area.what, "unknown") == 0)
+		return NULL;
+	return g_steal_pointer(&area.what);
 }

@@ -2,7 +2,7 @@
  * places that the chip's ROM prescribes. */
 #pragma once
 
-#include "disk/parttable.h"
+#include "boot/system/system.h"
 
 typedef struct {
 	uint64_t start, size; /* bytes of the disk; size 0: nothing lies there */
@@ -19,6 +19,14 @@ bool wdr_loader_area_find(WdrBlockDev *dev, const WdrPartTable *t, WdrLoaderArea
 /* What a copy of a loader medium, or of SPI flash, holds from its first byte on: as `what` above;
  * NULL: nothing but 0x00 or 0xff. The caller's. */
 char *wdr_loader_in(const uint8_t *bytes, size_t len);
+/* The loader of a disk, before its first partition or in partitions of its own, as `what` above;
+ * NULL: nothing is known to be one. The caller's. */
+char *wdr_loader_on(const WdrSystem *s);
+/* The partition is a loader's own, by its name or type, and has no file system. */
+bool wdr_loader_is_partition(const WdrPartition *p);
+/* What lies in such partitions, as `what` above; NULL: there is none, or nothing in it. The
+ * caller's. */
+char *wdr_loader_in_partitions(WdrBlockDev *dev, const WdrPartTable *t);
 /* Where a new table of this kind ends, and what is not partitioned begins. */
 uint64_t wdr_table_end(WdrTableKind kind, uint32_t sector_size);
 /* The same in two parts, NULL: none. The family is static; the version is the caller's. */

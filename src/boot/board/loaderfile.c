@@ -24,13 +24,17 @@ static const struct {
 	{ "i.MX 8M", 0, "\xd1\x00\x20", 3, { 33792, 32768 }, "fsl,imx8m" },
 	{ "i.MX", 0, "\xd1\x00\x20", 3, { 1024 }, NULL },
 	{ "TI AM", 20, "CHSETTINGS", 10, { 131072, 262144, 393216 }, NULL },
+	{ "STM32MP", 0, "STM\x32", 4, { 0 }, NULL },
 };
 
 static const struct {
 	const char *prefix, *family;
 } chips[] = { { "rockchip,", "Rockchip" }, { "allwinner,", "Allwinner" },
 	{ "fsl,imx8m", "i.MX 8M" }, { "fsl,imx", "i.MX" }, { "amlogic,", "Amlogic" },
-	{ "ti,am", "TI AM" } };
+	{ "ti,am", "TI AM" }, { "ti,dra7", "TI AM" }, { "ti,omap", "TI AM" },
+	{ "samsung,exynos", "Exynos" }, { "st,stm32mp1", "STM32MP" }, { "sifive,fu", "SiFive" },
+	{ "starfive,jh71", "StarFive" }, { "marvell,armada", "Armada" },
+	{ "nvidia,tegra", "Tegra" }, { "qcom,", "Qualcomm" } };
 
 void wdr_loader_file_clear(WdrLoaderFile *f)
 {
@@ -49,12 +53,26 @@ static bool has_gaps(const uint8_t *bytes, size_t len)
 	return is_gap;
 }
 
+static bool begins(size_t i, const uint8_t *bytes, size_t len)
+{
+	return families[i].at + families[i].len <= len &&
+	       memcmp(bytes + families[i].at, families[i].bytes, families[i].len) == 0;
+}
+
+bool wdr_loader_file_begins_as(const uint8_t *bytes, size_t len, const char *family)
+{
+	for (size_t i = 0; i < G_N_ELEMENTS(families); i++) {
+		if (strcmp(families[i].family, family) == 0 && begins(i, bytes, len))
+			return true;
+	}
+	return false;
+}
+
 void wdr_loader_file_look(const uint8_t *bytes, size_t len, WdrLoaderFile *ret)
 {
 	*ret = (WdrLoaderFile){ .version = wdr_loader_version_in(bytes, len), .used = len };
 	for (size_t i = 0; !ret->family && i < G_N_ELEMENTS(families); i++) {
-		if (families[i].at + families[i].len <= len &&
-			memcmp(bytes + families[i].at, families[i].bytes, families[i].len) == 0 &&
+		if (begins(i, bytes, len) &&
 			(!families[i].names ||
 				wdr_loader_file_names(bytes, len, families[i].names)))
 			ret->family = families[i].family;
@@ -80,6 +98,30 @@ const char *wdr_loader_family_of_chip(const char *compatible)
 			return chips[i].family;
 	}
 	return NULL;
+}
+
+const char *wdr_loader_family_of(char *const *names)
+{
+	const char *family = NULL;
+
+	for (size_t i = 0; names && !family && names[i]; i++)
+		family = wdr_loader_family_of_chip(names[i]);
+	return family;
+}
+
+const char *wdr_loader_wanted_instead(const char *what, char *const *names)
+{
+	const char *wanted = wdr_loader_family_of(names);
+	const char *said = NULL;
+
+	for (size_t i = 0; !said && i < G_N_ELEMENTS(chips); i++) {
+		if (g_str_has_prefix(what, chips[i].family))
+			said = chips[i].family;
+	}
+	/* Both kinds of i.MX begin alike. */
+	bool is_alike = said && wanted && g_str_has_prefix(said, "i.MX") &&
+			g_str_has_prefix(wanted, "i.MX");
+	return !said || !wanted || is_alike || strcmp(said, wanted) == 0 ? NULL : wanted;
 }
 
 const uint64_t *wdr_loader_locations(const char *family)

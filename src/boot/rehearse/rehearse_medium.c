@@ -5,6 +5,7 @@
 #include "base/command.h"
 #include "boot/board/boot_support.h"
 #include "boot/board/loaderarea.h"
+#include "boot/board/loaderfile.h"
 #include "boot/rehearse/rehearse_priv.h"
 #include "volume/lookup.h"
 
@@ -131,15 +132,19 @@ static bool is_card(const char *medium)
 	return g_strcmp0(medium, "SD card") == 0 || g_strcmp0(medium, "eMMC") == 0;
 }
 
-/* The loader before the first partition; NULL: nothing is known to be one. The caller's. */
-static char *loader_of(const WdrSystem *s)
+/* A loader for another kind of chip: the board does not run it. */
+static bool is_for_board(WdrWalk *w, const char *where, const char *what)
 {
-	g_auto(WdrLoaderArea) area = { 0 };
+	const char *wanted = wdr_loader_wanted_instead(what, w->board->names);
+	const char *home = w->s->home;
 
-	if (!wdr_loader_area_find(s->dev, s->table, &area, NULL) || area.size == 0 ||
-		strcmp(area.what, "unknown") == 0)
-		return NULL;
-	return g_steal_pointer(&area.what);
+	if (!wanted)
+		return true;
+	g_autofree char *command = wdr_command("loader", "--on", home && *home ? home : "DISK");
+	g_autofree char *hint =
+		g_strdup_printf("to see what is installed for this board: %s", command);
+	return fail_medium(w, hint, "the boot loader %s is %s, and this board has a chip of %s",
+		where, what, wanted);
 }
 
 /* Another disk, which stays in, has the loader. */
@@ -147,8 +152,8 @@ static bool has_loader_beside(WdrWalk *w)
 {
 	for (guint i = 0; w->others && i < w->others->len; i++) {
 		const WdrSystem *other = w->others->pdata[i];
-		g_autofree char *what = is_card(other->medium) ? loader_of(other) : NULL;
-		if (!what)
+		g_autofree char *what = is_card(other->medium) ? wdr_loader_on(other) : NULL;
+		if (!what || wdr_loader_wanted_instead(what, w->board->names))
 			continue;
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
 			"the boot loader on %s (%s) boots it", other->home ? other->home : "?",
@@ -158,14 +163,32 @@ static bool has_loader_beside(WdrWalk *w)
 	return false;
 }
 
-static void say_flash(WdrWalk *w, const WdrBoardFlash *f)
+/* What the board boots by today lies on a disk that is treated as unplugged. */
+static const WdrSystem *loader_away(const WdrWalk *w)
 {
-	if (strcmp(f->what, "unknown") == 0)
+	for (guint i = 0; w->away && i < w->away->len; i++) {
+		const WdrSystem *other = w->away->pdata[i];
+		g_autofree char *what = is_card(other->medium) ? wdr_loader_on(other) : NULL;
+		if (what && !wdr_loader_wanted_instead(what, w->board->names))
+			return other;
+	}
+	return NULL;
+}
+
+static bool say_flash(WdrWalk *w, const WdrBoardFlash *f)
+{
+	g_autofree char *where = g_strdup_printf("in %s %s", f->kind, f->name);
+
+	if (strcmp(f->what, "unknown") == 0) {
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"%s %s holds something that is not known as a loader", f->kind, f->name);
-	else
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
-			"the boot loader in %s %s boots it: %s", f->kind, f->name, f->what);
+		return true;
+	}
+	if (!is_for_board(w, where, f->what))
+		return false;
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL, "the boot loader %s boots it: %s",
+		where, f->what);
+	return true;
 }
 
 /* Nothing is seen that would start it, and it cannot be said that there is nothing. */
@@ -183,23 +206,48 @@ static void say_unknown(WdrWalk *w, const WdrBoardFlash *f)
 			"it is unknown which boot loader boots it: the kernel knows no SPI flash");
 }
 
+static bool fail_empty(WdrWalk *w, const WdrBoardFlash *f)
+{
+	g_autofree char *command = wdr_command("loader", "--write");
+	g_autofree char *hint = g_strdup_printf(
+		"leave a card with a boot loader plugged in, or write the board's to the flash: %s",
+		command);
+
+	return fail_medium(w, hint, "SPI flash %s is empty: nothing on the board can read %s",
+		f->name, w->medium);
+}
+
+/* The chip looks at this medium itself, and finds nothing. */
+static bool fail_missing(WdrWalk *w, const char *why)
+{
+	const char *home = w->s->home;
+	g_autofree char *command =
+		wdr_command("loader", "--on", home && *home ? home : "DISK", "--write");
+	g_autofree char *hint =
+		g_strdup_printf("to write this board's boot loader to it: %s", command);
+
+	return fail_medium(w, hint, "there is no boot loader on it, and %s", why);
+}
+
 /* The chip itself reads SPI flash, SD and eMMC; NVMe and USB are a loader's to read. */
 static bool check_flash(WdrWalk *w)
 {
 	const WdrBoardFlash *f = wdr_board_loader(w->board);
+	bool is_empty = f && !f->problem && wdr_board_flash_is_spi(f);
 
-	if (f && f->what) {
-		say_flash(w, f);
-		return true;
-	}
+	if (f && f->what)
+		return say_flash(w, f);
 	if (has_loader_beside(w))
 		return true;
-	if (f && !f->problem && wdr_board_flash_is_spi(f) && !is_card(w->medium))
-		return fail_medium(w,
-			"write the board's boot loader to it (see the manual page, loader), or leave a card "
-			"with a loader plugged in",
-			"SPI flash %s is empty: nothing on the board can read %s", f->name,
-			w->medium);
+	const WdrSystem *away = loader_away(w);
+	g_autofree char *why = is_empty ? g_strdup_printf("SPI flash %s is empty", f->name)
+			       : away   ? g_strdup_printf("the one on %s is treated as unplugged",
+                                                away->home ? away->home : "the other disk")
+					: NULL;
+	if (why && is_card(w->medium) && wdr_loader_family_of(w->board->names))
+		return fail_missing(w, why);
+	if (is_empty && !is_card(w->medium))
+		return fail_empty(w, f);
 	say_unknown(w, f);
 	return true;
 }
@@ -239,13 +287,14 @@ static bool check_targets(WdrWalk *w)
 
 static bool check_loader(WdrWalk *w)
 {
-	g_autofree char *own = is_card(w->medium) ? loader_of(w->s) : NULL;
-
 	if (!w->board || w->board->series > 0 || !is_of_board(w->medium))
 		return true;
+	g_autofree char *own = is_card(w->medium) ? wdr_loader_on(w->s) : NULL;
+	if (own && !is_for_board(w, "on it", own))
+		return false;
 	if (own)
-		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
-			"the boot loader before its first partition: %s", own);
+		wdr_walk_say(
+			w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL, "the boot loader on it: %s", own);
 	return (own || check_flash(w)) && check_targets(w);
 }
 

@@ -17,6 +17,8 @@ static void survey_disk_free(void *data)
 
 	wdr_system_free(d->system);
 	wdr_disk_free(d->disk);
+	g_free(d->loader);
+	g_free(d->loader_problem);
 	g_free(d->problem);
 	g_ptr_array_unref(d->mounted);
 	g_free(d);

@@ -6,11 +6,14 @@
 
 typedef struct {
 	WdrDisk *disk;
-	WdrSystem *system;  /* NULL: could not be read */
-	char *problem;      /* why not */
-	bool lacks_rights;  /* root could have read it */
-	bool is_live;       /* the system runs from it; see wdr_disk_is_live() */
-	GPtrArray *mounted; /* char * or NULL, one for each of system->parts */
+	WdrSystem *system;    /* NULL: could not be read */
+	char *problem;        /* why not */
+	bool lacks_rights;    /* root could have read it */
+	char *loader;         /* before its partitions or in some; NULL: none is known */
+	char *loader_problem; /* why this board does not boot by it; NULL: nothing speaks against it
+			       */
+	bool is_live;         /* the system runs from it; see wdr_disk_is_live() */
+	GPtrArray *mounted;   /* char * or NULL, one for each of system->parts */
 } WdrSurveyDisk;
 
 typedef struct {
