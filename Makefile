@@ -1,5 +1,5 @@
 # What people type. CMake builds; see CMakePresets.json.
-.PHONY: all demo test check fresh bench lint lab storm fleet screenshots processors package install uninstall clean
+.PHONY: all demo test check fresh bench lint lab loaders storm fleet screenshots processors package install uninstall clean
 
 BUILD = cmake --build --preset
 CONFIGURE = cmake -G Ninja --preset
@@ -50,6 +50,11 @@ LAB = all
 lab: all
 	@scripts/setup lab
 	@tests/lab/run build/release/wanderitas $(LAB)
+
+# Boot loaders as Debian packages them, each installed on a bench of its board.
+loaders: all
+	@scripts/setup loaders
+	@tests/loaders/run build/release/wanderitas
 
 # A running system under attack, as root; SEEDS are what the attacks are made from.
 SEEDS =
