@@ -95,7 +95,7 @@ static size_t overruled(const char *const *words, const char *const *more)
 	size_t len = option ? strlen(option) : 0;
 
 	if (!option || !more[1] || strcmp(option, "--despite") == 0 ||
-		strncmp(words[0], option, len) != 0)
+		strcmp(option, "--pause") == 0 || strncmp(words[0], option, len) != 0)
 		return 0;
 	if (words[0][len] == '=')
 		return 1;

@@ -183,18 +183,42 @@ static void check_files(WdrReady *r)
 			"all %s entries can be copied", all);
 }
 
+/* Of a service with instances, the one that is for all of them stops each. */
+static bool is_paused(char *const *pause, const char *unit)
+{
+	for (size_t i = 0; pause && unit && pause[i]; i++) {
+		size_t len = strcspn(pause[i], ".");
+		if (strncmp(pause[i], unit, len) == 0 && (unit[len] == '.' || unit[len] == '@'))
+			return true;
+	}
+	return false;
+}
+
+static void check_writer(WdrReady *r, const WdrWriter *w)
+{
+	g_autofree char *again = w->unit ? wdr_command_again("--pause", w->unit) : NULL;
+	g_autofree char *hint =
+		again ? g_strdup_printf("to have it stopped for the last pass: %s", again)
+		      : g_strdup("stop it before the move, or before the last catchup");
+
+	if (is_paused(r->around.it->pause, w->unit))
+		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_OK, NULL,
+			"%s (%s) has files in %s open for writing, and is stopped for the last pass",
+			w->name, w->unit, w->folder);
+	else
+		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_WARNING, hint,
+			"%s has %u file%s in %s open for writing: they are copied as after a power "
+			"cut",
+			w->name, w->files, w->files == 1 ? "" : "s", w->folder);
+}
+
 static void check_writers(WdrReady *r)
 {
 	if (!r->around.system || !wdr_running_is(r->around.system))
 		return;
 	g_autoptr(GPtrArray) writers = wdr_writers_find(r->around.world);
-	for (guint i = 0; i < writers->len; i++) {
-		const WdrWriter *w = writers->pdata[i];
-		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_WARNING,
-			"stop it before the move, or before the last catchup",
-			"%s has %u file%s in %s open for writing: they are copied as after a power cut",
-			w->name, w->files, w->files == 1 ? "" : "s", w->folder);
-	}
+	for (guint i = 0; i < writers->len; i++)
+		check_writer(r, writers->pdata[i]);
 	if (writers->len == 0)
 		wdr_checks_say(r->checks, WDR_CHECK_WRITERS, WDR_STATE_OK, NULL,
 			"no database has files open for writing");

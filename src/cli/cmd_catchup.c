@@ -8,10 +8,23 @@
 
 #include <string.h>
 
-static bool parse(char **state, WdrGlobals *globals, int *argc, char ***argv, GError **error)
+typedef struct {
+	char *state;
+	char **pause; /* units; NULL: none */
+} CatchupOptions;
+
+static void options_clear(CatchupOptions *o)
+{
+	g_free(o->state);
+	g_strfreev(o->pause);
+}
+G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(CatchupOptions, options_clear)
+
+static bool parse(CatchupOptions *o, WdrGlobals *globals, int *argc, char ***argv, GError **error)
 {
 	const GOptionEntry entries[] = {
-		WDR_OPTION("state", 0, FILENAME, state),
+		WDR_OPTION("state", 0, FILENAME, &o->state),
+		WDR_OPTION("pause", 0, STRING_ARRAY, &o->pause),
 		{ 0 },
 	};
 
@@ -20,8 +33,9 @@ static bool parse(char **state, WdrGlobals *globals, int *argc, char ***argv, GE
 				      "catchup takes one itinerary, not also '%s'", (*argv)[2]));
 }
 
-static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
+static int catchup_run(WdrGlobals *globals, int argc, char **argv)
 {
+	g_auto(CatchupOptions) o = { 0 };
 	g_autoptr(GError) error = NULL;
 	g_autoptr(WdrWorld) world = NULL;
 	g_autoptr(WdrItinerary) it = NULL;
@@ -30,10 +44,12 @@ static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 	WdrOut out = wdr_cli_stdout(globals);
 	bool has_begun = false;
 
-	if (!parse(named, globals, &argc, &argv, &error) ||
-		!wdr_cli_world(globals, &world, &error) ||
-		!wdr_cli_find_move(world, *named, argc == 2 ? argv[1] : NULL, &state, &it, &error))
+	if (!parse(&o, globals, &argc, &argv, &error) || !wdr_cli_world(globals, &world, &error) ||
+		!wdr_cli_find_move(world, o.state, argc == 2 ? argv[1] : NULL, &state, &it, &error))
 		return wdr_cli_fail(globals, error, WDR_EXIT_REFUSED);
+	/* What the move stopped is not stopped again unless it is named again. */
+	g_strfreev(it->pause);
+	it->pause = g_steal_pointer(&o.pause);
 	if (!wdr_catchup(world, it, state, &has_begun, &result, &error)) {
 		if (has_begun)
 			return wdr_cli_fail_begun(globals, world, error, it, &result);
@@ -44,18 +60,10 @@ static int catch_up(char **named, WdrGlobals *globals, int argc, char **argv)
 		wdr_present_catchup_json(stdout, it, &result);
 	else
 		wdr_present_catchup(&out, it, &result, globals->verbose != 0);
-	bool is_all = wdr_present_not_copied(&result.caught_up) == 0 &&
+	bool is_all = !result.caught_up.pause_problem &&
+		      wdr_present_not_copied(&result.caught_up) == 0 &&
 		      result.caught_up.unsettled->len == 0;
 	return is_all ? WDR_EXIT_DONE : WDR_EXIT_FOUND;
-}
-
-static int catchup_run(WdrGlobals *globals, int argc, char **argv)
-{
-	char *state = NULL;
-	int code = catch_up(&state, globals, argc, argv);
-
-	g_free(state);
-	return code;
 }
 
 const WdrCommand wdr_cmd_catchup = { "catchup", catchup_run };

@@ -74,8 +74,8 @@ static bool parse(MoveOptions *o, WdrGlobals *globals, int *argc, char ***argv, 
 			"--slot moves one slot of a --roster anew, without --resume");
 	if ((*argc == 2 || o->resume || o->roster) &&
 		(p->to || p->from || p->what || p->table || p->into || p->leave_free ||
-			p->boot_size || p->leave_behind || p->second || p->with || p->name_by ||
-			p->keep_identifiers || p->sector_size))
+			p->boot_size || p->leave_behind || p->pause || p->second || p->with ||
+			p->name_by || p->keep_identifiers || p->sector_size))
 		return wdr_error_set(error, WDR_ERROR_USAGE,
 			"give either an itinerary file or --from/--to options, not both%s",
 			o->roster ? "; a roster has them in its file" : "");

@@ -7,6 +7,7 @@
 #include "move/move_run.h"
 #include "move/target_records.h"
 #include "plan/running_source.h"
+#include "world/pause.h"
 
 #include <string.h>
 
@@ -23,6 +24,8 @@ void wdr_caught_up_clear(WdrCaughtUp *c)
 {
 	g_clear_pointer(&c->changes, g_ptr_array_unref);
 	g_clear_pointer(&c->unsettled, g_ptr_array_unref);
+	g_clear_pointer(&c->paused, g_free);
+	g_clear_pointer(&c->pause_problem, g_free);
 }
 
 static void caught_up_init(WdrCaughtUp *c)
@@ -269,33 +272,89 @@ static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found
 	return true;
 }
 
-/* A pass takes time, in which the source may change again: so there are up to three, each shorter
- * than the one before. What still differs in the last one is named to the user. */
-bool wdr_catchup_passes(WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
+/* *ret_count: what it found, and copied as it was. */
+static bool make_pass(WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GPtrArray *found,
+	unsigned *ret_count, GError **error)
 {
-	caught_up_init(ret);
-	for (ret->passes = 0; ret->passes < WDR_PASSES_MAX; ret->passes++) {
-		g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
-		unsigned count = 0;
-		if (!wdr_logbook_step(
-			    m->records.logbook, error, "looking for what changed since") ||
-			!find_all(m, found, &count, error))
-			return false;
-		/* The last look finds what still changes; what it found was copied as it was.
-		 */
-		bool is_last = ret->passes + 1 == WDR_PASSES_MAX;
-		for (guint i = 0; i < found->len; i++)
-			tell(ret, found->pdata[i]);
-		if (count == 0)
-			return true;
-		if (!copy_changes(m, last_part, found, error))
-			return false;
-		for (guint i = 0; is_last && i < found->len; i++) {
-			WdrCaughtUp last = { .changes = ret->unsettled };
-			tell(&last, found->pdata[i]);
+	if (!wdr_logbook_step(m->records.logbook, error, "looking for what changed since") ||
+		!find_all(m, found, ret_count, error))
+		return false;
+	for (guint i = 0; i < found->len; i++)
+		tell(ret, found->pdata[i]);
+	return *ret_count == 0 || copy_changes(m, last_part, found, error);
+}
+
+/* The last look finds what still changes; what it found was copied as it was. */
+static void tell_unsettled(WdrCaughtUp *ret, const GPtrArray *found)
+{
+	WdrCaughtUp last = { .changes = ret->unsettled };
+
+	for (guint i = 0; i < found->len; i++)
+		tell(&last, found->pdata[i]);
+}
+
+/* What the services wrote before they were down is whole, and was copied so: others changed what is
+ * younger. */
+static void forget_settled(GPtrArray *found, int64_t since_ns)
+{
+	for (guint i = 0; i < found->len; i++) {
+		GPtrArray *diffs = ((Found *)found->pdata[i])->diffs;
+		for (guint k = 0; k < diffs->len;) {
+			const WdrDiff *d = diffs->pdata[k];
+			int64_t at = d->now.ctime.sec * G_GINT64_CONSTANT(1000000000) +
+				     d->now.ctime.nsec;
+			if (d->now.path && at >= since_ns)
+				k++;
+			else
+				g_ptr_array_remove_index(diffs, k);
 		}
 	}
-	return true;
+}
+
+/* The services are started again as soon as the pass is over, whatever came of it. */
+static bool make_paused_pass(
+	WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
+{
+	g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
+	g_autofree char *names = wdr_pause_names(m->it->pause);
+	g_autoptr(WdrPause) pause = NULL;
+	g_autoptr(GError) problem = NULL;
+	unsigned count = 0;
+
+	if (!wdr_logbook_step(m->records.logbook, error, "stopping %s", names) ||
+		!wdr_pause_begin(m->world, m->it->pause, &pause, error))
+		return false;
+	bool is_made = make_pass(m, last_part, ret, found, &count, error);
+	if (!wdr_pause_end(pause, &ret->paused_s, &problem))
+		ret->pause_problem = g_strdup(problem->message);
+	ret->paused = g_steal_pointer(&names);
+	if (!is_made)
+		return false;
+	ret->passes += count > 0;
+	forget_settled(found, wdr_pause_begun_ns(pause));
+	tell_unsettled(ret, found);
+	return wdr_logbook_step(
+		m->records.logbook, error, "%s down for %.1f s", ret->paused, ret->paused_s);
+}
+
+/* A pass takes time, in which the source may change again: so there are up to three, each shorter
+ * than the one before. What still differs in the last one is named to the user. Where services are
+ * to be stopped, that is for the last one alone. */
+bool wdr_catchup_passes(WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
+{
+	unsigned most = WDR_PASSES_MAX - (m->it->pause ? 1 : 0);
+	unsigned count = 1;
+
+	caught_up_init(ret);
+	while (ret->passes < most && count > 0) {
+		g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
+		if (!make_pass(m, last_part, ret, found, &count, error))
+			return false;
+		ret->passes += count > 0;
+		if (ret->passes == WDR_PASSES_MAX)
+			tell_unsettled(ret, found);
+	}
+	return !m->it->pause || make_paused_pass(m, last_part, ret, error);
 }
 
 /* ---- on its own ---- */
@@ -356,7 +415,8 @@ static bool run(WdrMoveRun *m, GError **error)
 	g_auto(WdrLastPart) last_part = { 0 };
 	WdrItineraryDisk expected = wdr_itinerary_moved_target(m->it);
 
-	return wdr_move_run_lock(m, error) && check_logbook(m, error) &&
+	return (!m->it->pause || wdr_pause_check(m->world, m->it->pause, error)) &&
+	       wdr_move_run_lock(m, error) && check_logbook(m, error) &&
 	       wdr_move_run_open_source(m, false, error) &&
 	       wdr_move_run_open_target(m, &expected, error) && check_target_parts(m, error) &&
 	       open_logbook(m, error) &&

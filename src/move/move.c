@@ -14,6 +14,7 @@
 #include "move/target_records.h"
 #include "plan/running_source.h"
 #include "plan/target_partition.h"
+#include "world/pause.h"
 
 #include <errno.h>
 #include <string.h>
@@ -40,6 +41,8 @@ void wdr_move_result_clear(WdrMoveResult *r)
 
 static bool prepare(WdrMoveRun *m, GError **error)
 {
+	if (m->it->pause && !wdr_pause_check(m->world, m->it->pause, error))
+		return false;
 	return wdr_move_run_open_source(m, true, error) &&
 	       (m->is_resuming ? wdr_move_run_reopen_target(m, error)
 			       : wdr_move_run_open_target(m, &m->it->target, error) &&

@@ -18,6 +18,9 @@ typedef struct {
 	GPtrArray *unsettled; /* WdrCaught: what the last pass found, and may still change */
 	unsigned passes;
 	uint64_t bytes; /* contents copied */
+	char *paused;   /* names of the units that were stopped for the last pass; NULL: none */
+	double paused_s;
+	char *pause_problem; /* which of them do not run now, and what to do; NULL: all run */
 } WdrCaughtUp;
 void wdr_caught_up_clear(WdrCaughtUp *c);
 

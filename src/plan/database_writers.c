@@ -8,6 +8,7 @@
 #include "base/io.h"
 #include "disk/disks.h"
 #include "disk/writer.h"
+#include "world/pause.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -23,6 +24,7 @@ static void writer_free(void *data)
 
 	g_free(w->name);
 	g_free(w->folder);
+	g_free(w->unit);
 	g_free(w);
 }
 
@@ -38,7 +40,7 @@ static char *folder_of(const char *path)
 	return NULL;
 }
 
-static void note(GPtrArray *writers, const char *name, const char *folder)
+static void note(GPtrArray *writers, const char *process, const char *name, const char *folder)
 {
 	for (guint i = 0; i < writers->len; i++) {
 		WdrWriter *w = writers->pdata[i];
@@ -48,7 +50,7 @@ static void note(GPtrArray *writers, const char *name, const char *folder)
 		}
 	}
 	WdrWriter *w = g_new0(WdrWriter, 1);
-	*w = (WdrWriter){ g_strdup(name), g_strdup(folder), 1 };
+	*w = (WdrWriter){ g_strdup(name), g_strdup(folder), 1, wdr_unit_of_process(process) };
 	g_ptr_array_add(writers, w);
 }
 
@@ -64,7 +66,7 @@ static void look_at(GPtrArray *writers, const char *process)
 		g_autofree char *path = g_file_read_link(link, NULL);
 		g_autofree char *folder = path ? folder_of(path) : NULL;
 		if (folder && wdr_fd_is_writing(process, fd))
-			note(writers, name, folder);
+			note(writers, process, name, folder);
 	}
 }
 

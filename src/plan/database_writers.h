@@ -8,6 +8,7 @@ typedef struct {
 	char *name;   /* of the process */
 	char *folder; /* "/var/lib/mysql" */
 	unsigned files;
+	char *unit; /* the service that it belongs to; NULL: unknown */
 } WdrWriter;
 
 /* WdrWriter, by name. Processes that we may not look at are passed over. */

@@ -13,6 +13,7 @@
 #include "plan/second_machine.h"
 #include "plan/source.h"
 #include "plan/target_partition.h"
+#include "world/pause.h"
 
 #include <string.h>
 
@@ -397,6 +398,15 @@ static bool choose_places(WdrItinerary *it, const WdrSource *source, WdrBlockDev
 	return true;
 }
 
+static bool check_pause(const Fitting *f, const WdrItinerary *it, GError **error)
+{
+	if (!wdr_running_is(f->source->system))
+		return wdr_error_set(error, WDR_ERROR_USAGE,
+			"--pause stops services of the running system, and that does not run from %s",
+			it->source.name);
+	return wdr_pause_check(f->world, it->pause, error);
+}
+
 static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	const WdrDraftOptions *options, GError **error)
 {
@@ -425,7 +435,8 @@ static bool draw(const Fitting *f, WdrItinerary *it, WdrBlockDev *target,
 	note_twins(f->world, it);
 	if (wdr_running_is(source->system))
 		note_running(f->world, it);
-	return true;
+	it->pause = g_strdupv((char **)options->pause);
+	return !it->pause || check_pause(f, it, error);
 }
 
 bool wdr_itinerary_draft(const WdrWorld *world, const WdrDraftOptions *options, WdrItinerary **ret,

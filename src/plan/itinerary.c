@@ -97,6 +97,7 @@ void wdr_itinerary_free(WdrItinerary *it)
 	g_ptr_array_unref(it->notes);
 	g_ptr_array_unref(it->left);
 	wdr_loader_area_clear(&it->loader);
+	g_strfreev(it->pause);
 	wdr_itinerary_disk_clear(&it->source);
 	wdr_itinerary_disk_clear(&it->target);
 	g_free(it->extended.type);

@@ -84,6 +84,7 @@ typedef struct {
 	GPtrArray *notes;           /* char * */
 	WdrLoaderArea loader;       /* what comes along of it; size 0: nothing */
 	GPtrArray *left;            /* WdrLeft: what stays behind, one for each pattern */
+	char **pause; /* units that are stopped for the last pass, NULL-ended; NULL: none */
 } WdrItinerary;
 
 WdrItinerary *wdr_itinerary_new(void);
@@ -125,6 +126,7 @@ typedef struct {
 	bool keep_identifiers;
 	bool with_loader;        /* copy the loader area to any medium */
 	uint32_t sector_size;    /* of an image; 0: 512, or as its table says */
+	char *const *pause;      /* units, see world/pause.h; NULL: none */
 	const char *second_name; /* the target becomes another machine's, of this name; NULL: not */
 	const struct WdrSource
 		*looked_at; /* the source as it was opened before; NULL: it was not */

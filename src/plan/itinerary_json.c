@@ -98,6 +98,15 @@ static json_t *left_to_json(const GPtrArray *left)
 	return list;
 }
 
+static json_t *pause_to_json(char *const *units)
+{
+	json_t *list = units ? json_array() : NULL;
+
+	for (size_t i = 0; units && units[i]; i++)
+		json_array_append_new(list, json_string(units[i]));
+	return list;
+}
+
 char *wdr_itinerary_to_json(const WdrItinerary *it)
 {
 	json_t *parts = json_array();
@@ -110,15 +119,15 @@ char *wdr_itinerary_to_json(const WdrItinerary *it)
 			edits, edit_to_json(it->edits->pdata[i],
 				       i < it->diffs->len ? it->diffs->pdata[i] : ""));
 	g_autoptr(json_t) root = json_pack(
-		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o*, s:o*, s:o, s:o, s:o, s:o, s:o}",
+		"{s:s, s:s, s:s, s:I, s:o, s:o, s:s, s:s, s:o, s:o*, s:o*, s:o, s:o, s:o, s:o, s:o*, s:o}",
 		"format", FORMAT_NAME, "what", wdr_what_name(it->what), "made_by", it->made_by,
 		"made_at", (json_int_t)it->made_at, "source", disk_to_json(&it->source), "target",
 		disk_to_json(&it->target), "table", wdr_table_kind_name(it->table), "table_id",
 		it->table_id, "on_target_now", wdr_target_contents_to_json(it->target_contents),
 		"into", it->into ? json_integer(it->into) : NULL, "extended",
 		extended_to_json(&it->extended), "partitions", parts, "edits", edits, "loader_area",
-		loader_to_json(&it->loader), "left_behind", left_to_json(it->left), "notes",
-		wdr_json_texts(it->notes));
+		loader_to_json(&it->loader), "left_behind", left_to_json(it->left), "pause",
+		pause_to_json(it->pause), "notes", wdr_json_texts(it->notes));
 	char *dumped = json_dumps(root, JSON_INDENT(2) | JSON_REAL_PRECISION(17));
 	g_autofree char *owned = dumped;
 	return g_strconcat(owned, "\n", NULL);
@@ -457,11 +466,33 @@ static bool note_from_json(WdrItinerary *it, json_t *item, GError **error)
 	return true;
 }
 
+/* What the names are worth is asked when they are stopped. */
+static bool pause_from_json(WdrItinerary *it, json_t *list, GError **error)
+{
+	g_autoptr(GStrvBuilder) units = g_strv_builder_new();
+	json_t *item = NULL;
+	size_t i = 0;
+
+	if (!list)
+		return true;
+	if (!json_is_array(list) || json_array_size(list) == 0)
+		return bad(error, "pause is no list of units");
+	json_array_foreach(list, i, item)
+	{
+		if (!json_is_string(item))
+			return bad(error, "a unit to pause is no text");
+		g_strv_builder_add(units, json_string_value(item));
+	}
+	it->pause = g_strv_builder_end(units);
+	return true;
+}
+
 static bool lists_from_json(WdrItinerary *it, json_t *root, GError **error)
 {
 	return each_from_json(it, json_object_get(root, "partitions"), part_from_json, error) &&
 	       each_from_json(it, json_object_get(root, "edits"), edit_from_json, error) &&
 	       each_from_json(it, json_object_get(root, "left_behind"), left_from_json, error) &&
+	       pause_from_json(it, json_object_get(root, "pause"), error) &&
 	       each_from_json(it, json_object_get(root, "notes"), note_from_json, error);
 }
 

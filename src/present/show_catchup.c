@@ -4,6 +4,8 @@
 #include "base/json.h"
 #include "base/text.h"
 
+#include <string.h>
+
 enum { SHOWN_MAX = 40, UNSETTLED_MAX = 10 };
 
 static const char *word_of(const WdrCaught *c)
@@ -79,6 +81,15 @@ static void show_edited(const WdrOut *out, const WdrCaughtUp *c)
 	}
 }
 
+static void show_pause(const WdrOut *out, const WdrCaughtUp *c, const char *before)
+{
+	if (c->paused)
+		wdr_out_text(out, WDR_STYLE_PLAIN, "%s%s %s down for %.1f s\n", before, c->paused,
+			strchr(c->paused, ',') ? "were" : "was", c->paused_s);
+	if (c->pause_problem)
+		wdr_out_hanging(out, WDR_STYLE_BAD, 0, c->pause_problem);
+}
+
 void wdr_present_caught_up(const WdrOut *out, const WdrCaughtUp *c)
 {
 	if (!c->changes)
@@ -91,6 +102,7 @@ void wdr_present_caught_up(const WdrOut *out, const WdrCaughtUp *c)
 		wdr_out_text(out, WDR_STYLE_PLAIN,
 			"  meanwhile   %s; copied in %u further pass%s (%s)\n", what, c->passes,
 			c->passes == 1 ? "" : "es", bytes);
+	show_pause(out, c, "  paused      ");
 	show_edited(out, c);
 	if (c->unsettled->len) {
 		wdr_out_text(out, WDR_STYLE_WARNING,
@@ -116,6 +128,7 @@ void wdr_present_catchup(
 			"\ndone: %s; %s copied to %s and read back, in %u pass%s\n", what, bytes,
 			it->target.name, c->passes, c->passes == 1 ? "" : "es");
 	}
+	show_pause(out, c, "");
 	show_edited(out, c);
 	if (c->unsettled->len) {
 		wdr_out_text(out, WDR_STYLE_WARNING,
@@ -143,9 +156,13 @@ json_t *wdr_present_caught_up_json(const WdrCaughtUp *c)
 {
 	if (!c->changes)
 		return json_null();
-	return json_pack("{s:i, s:I, s:o, s:o}", "passes", (int)c->passes, "bytes",
+	json_t *paused = c->paused
+				 ? json_pack("{s:s, s:f, s:o}", "units", c->paused, "seconds",
+					   c->paused_s, "problem", wdr_json_text(c->pause_problem))
+				 : json_null();
+	return json_pack("{s:i, s:I, s:o, s:o, s:o}", "passes", (int)c->passes, "bytes",
 		(json_int_t)c->bytes, "changes", changes_json(c->changes), "still_changing",
-		changes_json(c->unsettled));
+		changes_json(c->unsettled), "paused", paused);
 }
 
 void wdr_present_catchup_json(FILE *file, const WdrItinerary *it, const WdrMoveResult *r)

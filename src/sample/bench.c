@@ -45,7 +45,13 @@ static const File heron_files[] = {
 		"esac\n" },
 	{ "bin/systemctl",
 		"#!/bin/sh\n"
-		"# Stands in for systemctl show: how long the boot took, from a card or from a drive.\n"
+		"# Stands in for systemctl: how long the boot took, from a card or from a drive, and\n"
+		"# services that run and can be stopped and started.\n"
+		"case \"$1 $*\" in\n"
+		"*LoadState*) echo loaded; exit ;;\n"
+		"*ActiveState*) echo active; exit ;;\n"
+		"stop* | start*) exit ;;\n"
+		"esac\n"
 		"[ \"$1\" = show ] || exit 1\n"
 		"case $(cat \"$(dirname \"$0\")/../proc/self/mountinfo\") in\n"
 		"*\" / / \"*/dev/nvme*) ends='4120000 16480000' ;;\n"
@@ -56,6 +62,9 @@ static const File heron_files[] = {
 		"echo InitRDTimestampMonotonic=2270000\n"
 		"echo \"UserspaceTimestampMonotonic=${ends% *}\"\n"
 		"echo \"FinishTimestampMonotonic=${ends#* }\"\n" },
+	{ "bin/systemd-run",
+		"#!/bin/sh\n"
+		"# Stands in for systemd-run: nothing outlives a program on a bench.\n" },
 	{ "root/etc/default/rpi-eeprom-update", "FIRMWARE_RELEASE_STATUS=\"default\"\n" },
 	{ "proc/sys/kernel/osrelease", "6.6.31-field\n" },
 	{ "proc/cmdline",

@@ -5,6 +5,7 @@
 #include "world/boot_time.h"
 
 #include "base/text.h"
+#include "world/service_manager.h"
 
 #include <string.h>
 
@@ -30,15 +31,6 @@ const char *wdr_boot_part_key(WdrBootPart part)
 	return parts[part].key;
 }
 
-/* On a bench only its own stand-in counts: this machine's boot is not that of the bench. */
-static bool has_manager(const WdrWorld *world)
-{
-	const char *bench = wdr_world_bench(world);
-	g_autofree char *own = bench ? g_build_filename(bench, "bin", "systemctl", NULL) : NULL;
-
-	return !own || g_file_test(own, G_FILE_TEST_IS_EXECUTABLE);
-}
-
 static void take_line(Moment *moments, const char *line)
 {
 	for (size_t i = 0; i < MOMENTS; i++) {
@@ -59,7 +51,7 @@ static bool ask(const WdrWorld *world, Moment *moments)
 		argv[i * 2 + 2] = "--property";
 		argv[i * 2 + 3] = moments[i].name;
 	}
-	if (!has_manager(world) || !wdr_world_run(world, argv, NULL, &run, NULL) ||
+	if (!wdr_service_manager_is_there(world) || !wdr_world_run(world, argv, NULL, &run, NULL) ||
 		run.exit_code != 0)
 		return false;
 	g_auto(GStrv) lines = g_strsplit(run.output, "\n", -1);

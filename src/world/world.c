@@ -228,6 +228,13 @@ static char *find_program(const char *path, const char *name)
 	return NULL;
 }
 
+char *wdr_world_program(const WdrWorld *world, const char *name)
+{
+	g_autofree char *path = search_path(world);
+
+	return find_program(path, name);
+}
+
 static char **program_environment(const char *path, const char *const *extra)
 {
 	char **environment = g_get_environ();

@@ -92,6 +92,8 @@ typedef struct {
 void wdr_run_clear(WdrRun *run);
 G_DEFINE_AUTO_CLEANUP_CLEAR_FUNC(WdrRun, wdr_run_clear)
 
+/* Where such a program is, as below; NULL: nowhere. The caller's. */
+char *wdr_world_program(const WdrWorld *world, const char *name);
 /* Runs a program of the operating system (never through a shell; also found in the sbin folders,
  * which are not in everybody's PATH), with LC_ALL=C and an empty standard input. `environment` is
  * NULL or a NULL-ended list of NAME=VALUE to add. An exit code other than 0 is a result, not an

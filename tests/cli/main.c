@@ -25,6 +25,7 @@ Suite *suite_arrive(void);
 Suite *suite_running(void);
 Suite *suite_second(void);
 Suite *suite_pace(void);
+Suite *suite_pause(void);
 Suite *suite_packed_images(void);
 Suite *suite_report(void);
 Suite *suite_roster(void);
@@ -44,5 +45,5 @@ SUITE_MAIN(suite_commands(), suite_roster(), suite_packed_images(), suite_moves(
 	suite_exit_codes(), suite_outputs(), suite_into(), suite_logical(), suite_rehearse(),
 	suite_medium(), suite_ready(), suite_arrive(), suite_drivers(), suite_order(),
 	suite_loader(), suite_loader_sets(), suite_second(), suite_tune(), suite_pace(),
-	suite_report(), suite_formats(), suite_advice(), suite_corrections(), suite_manual(),
-	suite_guide(), suite_status())
+	suite_pause(), suite_report(), suite_formats(), suite_advice(), suite_corrections(),
+	suite_manual(), suite_guide(), suite_status())

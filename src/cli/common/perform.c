@@ -43,5 +43,5 @@ int wdr_cli_perform(const WdrGlobals *globals, const WdrWorld *world, const WdrI
 		wdr_cli_keep(world, how->move.state, WDR_REHEARSAL_FILE,
 			wdr_present_rehearsal_document(starts, it->target.medium, rehearsal));
 	tell(globals, it, &result, rehearsal);
-	return WDR_EXIT_DONE;
+	return result.caught_up.pause_problem ? WDR_EXIT_FOUND : WDR_EXIT_DONE;
 }

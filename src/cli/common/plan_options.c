@@ -37,6 +37,7 @@ void wdr_plan_options_clear(WdrPlanOptions *o)
 	g_free(o->into);
 	g_free(o->with);
 	g_strfreev(o->leave_behind);
+	g_strfreev(o->pause);
 	g_strfreev(o->all_behind);
 	g_free(o->second);
 	g_free(o->name_by);
@@ -54,6 +55,7 @@ GOptionEntry *wdr_plan_options_entries(WdrPlanOptions *o, const GOptionEntry *mo
 		WDR_OPTION("leave-free", 0, STRING, &o->leave_free),
 		WDR_OPTION("boot-size", 0, STRING, &o->boot_size),
 		WDR_OPTION("leave-behind", 0, FILENAME_ARRAY, &o->leave_behind),
+		WDR_OPTION("pause", 0, STRING_ARRAY, &o->pause),
 		WDR_OPTION("as-second-machine", 0, STRING, &o->second),
 		WDR_OPTION("name-by", 0, STRING, &o->name_by),
 		WDR_OPTION("keep-identifiers", 0, NONE, &o->keep_identifiers),
@@ -118,6 +120,7 @@ static bool convert(WdrPlanOptions *o, WdrDraftOptions *ret, GError **error)
 		.boot_size = o->boot_size,
 		.into = o->into,
 		.leave_behind = o->leave_behind,
+		.pause = o->pause,
 		.second_name = o->second,
 		.looked_at = o->looked_at,
 		.keep_identifiers = o->keep_identifiers != 0 };

@@ -7,6 +7,7 @@
 
 typedef struct {
 	char *from, *to, *what, *into, *table, *leave_free, *boot_size, *with, *name_by, *state;
+	char **pause;                      /* units */
 	char **leave_behind, **all_behind; /* the latter with those of a second machine */
 	char *second;
 	gboolean keep_identifiers;
