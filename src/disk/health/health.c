@@ -2,6 +2,7 @@
 #include "disk/health/health.h"
 
 #include "base/io.h"
+#include "disk/health/ata_health.h"
 #include "disk/health/nvme_health.h"
 
 #include <string.h>
@@ -13,6 +14,7 @@ enum {
 	LIFE_STEPS = 10,
 	LIFE_STEPS_BAD = 9,
 	NVME_USED_BAD = 90, /* percent */
+	SSD_USED_BAD = 90,
 	RESERVE_NORMAL = 1,
 	RESERVE_LOW = 2, /* four fifths are used */
 };
@@ -166,6 +168,54 @@ static void look_at_nvme(
 		look_at_nvme_log(&health, list->len > before, list);
 }
 
+static void say_sectors(const WdrAtaHealth *h, GPtrArray *list)
+{
+	if (h->reallocated + h->pending + h->uncorrectable == 0)
+		return;
+	say(list, h->pending > 0 || h->uncorrectable > 0,
+		"%" G_GUINT64_FORMAT " of its sectors were replaced, %" G_GUINT64_FORMAT
+		" wait for it, %" G_GUINT64_FORMAT " could not be read",
+		h->reallocated, h->pending, h->uncorrectable);
+}
+
+static void say_ata(const WdrAtaHealth *h, GPtrArray *list)
+{
+	if (!h->is_told)
+		say(list, false, "it keeps no watch over itself (no SMART)");
+	if (h->has_status)
+		say(list, h->is_failing, "%s (SMART)",
+			h->is_failing ? "it says of itself that it will fail soon"
+				      : "it says of itself that it is well");
+	say_sectors(h, list);
+	if (h->has_used)
+		say(list, h->used >= SSD_USED_BAD, "%u %% of its life is used", h->used);
+	if (h->is_told && !h->has_status && !h->has_attributes)
+		say(list, false, "it tells nothing of its health");
+}
+
+static void look_at_ata(const WdrWorld *world, const WdrDisk *disk, GPtrArray *list)
+{
+	g_autofree char *ids = wdr_disk_usb_ids(world, disk);
+	WdrAtaHealth health;
+
+	switch (wdr_ata_health_ask(world, disk, &health)) {
+	case WDR_ATA_ANSWERED:
+		say_ata(&health, list);
+		break;
+	case WDR_ATA_BRIDGE:
+		say(list, false,
+			"its USB bridge (%s) does not tell which disk is behind it: its health is "
+			"unknown",
+			ids ? ids : "of an unknown kind");
+		break;
+	case WDR_ATA_UNANSWERED:
+		say(list, false, "it cannot be asked for its health");
+		break;
+	case WDR_ATA_NONE:
+		break;
+	}
+}
+
 static void look_at_scsi(const char *device, GPtrArray *list)
 {
 	g_autofree char *failed = attribute(device, "ioerr_cnt");
@@ -189,7 +239,9 @@ GPtrArray *wdr_disk_health(const WdrWorld *world, const WdrDisk *disk)
 		look_at_mmc(device, list);
 	else if (g_str_has_prefix(disk->name, "nvme"))
 		look_at_nvme(world, disk, device, list);
-	else
+	else {
 		look_at_scsi(device, list);
+		look_at_ata(world, disk, list);
+	}
 	return list;
 }

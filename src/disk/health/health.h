@@ -1,5 +1,5 @@
 /* What a disk says of its own health: wear of an eMMC, speed classes of a card, the health log of
- * an NVMe drive, requests that a SCSI disk failed. Only reads. */
+ * an NVMe drive, SMART of a SATA disk, requests that a SCSI disk failed. Only reads. */
 #pragma once
 
 #include "disk/disks.h"
