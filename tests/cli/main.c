@@ -22,6 +22,7 @@ Suite *suite_moves(void);
 Suite *suite_readdress(void);
 Suite *suite_ready(void);
 Suite *suite_arrive(void);
+Suite *suite_autoboot(void);
 Suite *suite_running(void);
 Suite *suite_second(void);
 Suite *suite_pace(void);
@@ -43,7 +44,7 @@ SUITE_MAIN(suite_commands(), suite_roster(), suite_packed_images(), suite_moves(
 	suite_readdress(), suite_running(), suite_kinds(), suite_mentions(), suite_refusals(),
 	suite_stops(), suite_resume(), suite_damage(), suite_large(), suite_identity(),
 	suite_exit_codes(), suite_outputs(), suite_into(), suite_logical(), suite_rehearse(),
-	suite_medium(), suite_ready(), suite_arrive(), suite_drivers(), suite_order(),
-	suite_loader(), suite_loader_sets(), suite_second(), suite_tune(), suite_pace(),
-	suite_pause(), suite_report(), suite_formats(), suite_advice(), suite_corrections(),
-	suite_manual(), suite_guide(), suite_status())
+	suite_medium(), suite_ready(), suite_arrive(), suite_autoboot(), suite_drivers(),
+	suite_order(), suite_loader(), suite_loader_sets(), suite_second(), suite_tune(),
+	suite_pace(), suite_pause(), suite_report(), suite_formats(), suite_advice(),
+	suite_corrections(), suite_manual(), suite_guide(), suite_status())

@@ -37,6 +37,13 @@ static const struct {
 	{ "rm dev/mtd0", { NULL }, 0, "SPI flash    mtd0, 4 MiB: opening" },
 	{ "rock r; dd if=r of=dev/mmcblk1 bs=32k seek=1 conv=notrunc", { NULL }, 0,
 		"medium       mmcblk1, before its first partition: Rockchip, U-Boot 2024.01" },
+	/* A text that lies across two of the pieces in which a medium is read. */
+	{ "rock r; dd if=r of=dev/mmcblk1 bs=32k seek=1 conv=notrunc; printf 'bootcmd=bootflow scan -lb' | "
+	  "dd of=dev/mmcblk1 bs=1 seek=82935 conv=notrunc",
+		{ NULL }, 0, "Rockchip, U-Boot 2024.01 (standard boot)" },
+	{ "rock r; printf 'distro_bootcmd=for target' >> r; dd if=r of=dev/mmcblk1 bs=32k seek=1 "
+	  "conv=notrunc",
+		{ NULL }, 0, "Rockchip, U-Boot 2024.01 (distro boot)" },
 	{ "mkdir -p sys/block/mmcblk0boot0; echo 8192 > sys/block/mmcblk0boot0/size; head -c 4M "
 	  "/dev/zero > dev/mmcblk0boot0",
 		{ NULL }, 0, "eMMC boot partition" },

@@ -10,6 +10,7 @@ enum {
 	CHUNK_BYTES = 64 * 1024,
 	GPT_ENTRIES_BYTES = 128 * 128,
 	VERSION_MAX = 16,
+	OVERLAP_BYTES = 4096,
 	PARTITION_BYTES_MAX = 2 * 1024 * 1024
 };
 /* A first partition further away than this has something else before it than a loader. */
@@ -105,12 +106,27 @@ static const char *family_of(WdrBlockDev *dev, WdrLoaderArea *ret)
 	return NULL;
 }
 
-static char *what_of(const char *family, const char *version)
+/* How U-Boot looks for what it boots: its settings, which are text in it, have the one or the other
+ * command. Boards of one version differ in that. */
+static const char *way_in(const uint8_t *bytes, size_t len)
+{
+	static const struct {
+		const char *text, *way;
+	} ways[] = { { "distro_bootcmd=", "distro boot" }, { "bootflow scan", "standard boot" } };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+		if (memmem(bytes, len, ways[i].text, strlen(ways[i].text)))
+			return ways[i].way;
+	}
+	return NULL;
+}
+
+static char *what_of(const char *family, const char *version, const char *way)
 {
 	if (!family && !version)
 		return g_strdup("unknown");
-	return g_strdup_printf("%s%s%s", family ? family : "", family && version ? ", " : "",
-		version ? version : "");
+	return g_strdup_printf("%s%s%s%s%s%s", family ? family : "", family && version ? ", " : "",
+		version ? version : "", way ? " (" : "", way ? way : "", way ? ")" : "");
 }
 
 const char *wdr_loader_family_in(const uint8_t *bytes, size_t len)
@@ -147,7 +163,7 @@ char *wdr_loader_in(const uint8_t *bytes, size_t len)
 	if (used == len)
 		return NULL;
 	g_autofree char *version = wdr_loader_version_in(bytes, len);
-	return what_of(wdr_loader_family_in(bytes, len), version);
+	return what_of(wdr_loader_family_in(bytes, len), version, way_in(bytes, len));
 }
 
 bool wdr_loader_area_find(
@@ -158,9 +174,11 @@ bool wdr_loader_area_find(
 	uint64_t start = wdr_table_end(t->kind, wdr_blockdev_sector_size(dev));
 	uint64_t end = first_partition(t, wdr_blockdev_size(dev));
 	uint64_t last = 0;
+	const char *way = NULL;
 
 	*ret = (WdrLoaderArea){ 0 };
-	for (uint64_t at = start; at < end; at += CHUNK_BYTES) {
+	/* Each stretch begins with the end of the one before, so that no text is cut in two. */
+	for (uint64_t at = start; at < end; at += CHUNK_BYTES - OVERLAP_BYTES) {
 		size_t len = (size_t)MIN(CHUNK_BYTES, end - at);
 		if (!wdr_blockdev_read(dev, buf, len, at, error))
 			return false;
@@ -169,13 +187,15 @@ bool wdr_loader_area_find(
 		last = at + len;
 		if (!version)
 			version = wdr_loader_version_in(buf, len);
+		if (!way)
+			way = way_in(buf, len);
 	}
 	if (last == 0)
 		return true;
 	ret->start = start;
 	ret->size = last - start;
 	const char *family = family_of(dev, ret);
-	ret->what = what_of(family, version);
+	ret->what = what_of(family, version, way);
 	return true;
 }
 

@@ -257,3 +257,22 @@ bool wdr_autoboot_read(const WdrReading *r, GError **error)
 	}
 	return true;
 }
+
+unsigned wdr_autoboot_partition(const char *text, size_t len, bool is_trial)
+{
+	g_autoptr(GPtrArray) mentions = wdr_mentions_new();
+	g_autoptr(GPtrArray) warnings = wdr_warnings_new();
+	const WdrReading r = { "autoboot.txt", text, len, 0, mentions, warnings };
+	unsigned found = 0;
+
+	if (!wdr_autoboot_read(&r, NULL))
+		return 0;
+	for (guint i = 0; i < mentions->len; i++) {
+		const WdrMention *m = mentions->pdata[i];
+		bool is_for_all = !m->entry || strcmp(m->entry, "[all]") == 0;
+		bool is_for_trial = m->entry && strcmp(m->entry, "[tryboot]") == 0;
+		if (is_for_all || (is_trial && is_for_trial))
+			found = (unsigned)g_ascii_strtoull(m->identifier.value, NULL, 10);
+	}
+	return found;
+}

@@ -33,3 +33,7 @@ typedef struct {
 	const WdrConfigLine *maybe_initramfs; /* loads one, for some boards only; NULL: none */
 } WdrConfigMeaning;
 WdrConfigMeaning wdr_config_mean(const WdrConfig *config);
+
+/* The partition that autoboot.txt leads to: at each boot, or at one that was asked for as a trial
+ * ([tryboot]); 0: it says none. Of several lines the last counts. */
+unsigned wdr_autoboot_partition(const char *text, size_t len, bool is_trial);

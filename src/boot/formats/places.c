@@ -9,6 +9,8 @@ static const struct {
 	const char *pattern, *format;
 } built_in[] = {
 	{ true, "cmdline.txt", "kernel-arguments" },
+	/* Of folders that take turns as os_prefix. */
+	{ true, "*/cmdline.txt", "kernel-arguments" },
 	{ true, "config.txt", "config" },
 	{ true, "tryboot.txt", "config" },
 	{ true, "autoboot.txt", "autoboot" },

@@ -345,18 +345,40 @@ static bool has_fat_type(const WdrSystem *s, const WdrSystemPart *p)
 	return is_fat;
 }
 
-/* A FAT partition with a lower number; autoboot.txt on it may lead on. NULL: there is none. */
+/* A FAT partition with a lower number, when none leads on. NULL: there is none. */
 static const WdrSystemPart *earlier_fat(const WdrSystem *s, const WdrSystemPart *boot)
 {
+	if (s->autoboot && s->autoboot_to != 0)
+		return NULL;
 	for (guint i = 0; i < s->parts->len; i++) {
 		const WdrSystemPart *p = s->parts->pdata[i];
-		g_auto(WdrEntry) entry = { 0 };
 		if (p->partition->number < boot->partition->number && has_fat_type(s, p) &&
-			g_strcmp0(p->probe.type, "vfat") == 0 && p->volume &&
-			!wdr_follow(p->volume, "autoboot.txt", NULL, NULL, &entry))
+			g_strcmp0(p->probe.type, "vfat") == 0 && p->volume)
 			return p;
 	}
 	return NULL;
+}
+
+/* Of two boot volumes that take turns, the one for a trial is not walked: that is another boot. */
+static bool check_autoboot(WdrWalk *w, const WdrSystemPart *boot)
+{
+	const WdrSystem *s = w->s;
+
+	if (!s->autoboot || s->autoboot_to == 0)
+		return true;
+	unsigned on = s->autoboot->partition->number;
+	if (s->autoboot_to != boot->partition->number)
+		return fail_medium(w, "correct boot_partition= in autoboot.txt",
+			"autoboot.txt on partition %u leads to partition %u, which has no boot files",
+			on, s->autoboot_to);
+	g_autofree char *trial =
+		s->autoboot_trial != s->autoboot_to
+			? g_strdup_printf(
+				  ", and for a trial (tryboot) to partition %u", s->autoboot_trial)
+			: g_strdup("");
+	wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
+		"autoboot.txt on partition %u leads to partition %u%s", on, s->autoboot_to, trial);
+	return true;
 }
 
 static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
@@ -372,6 +394,8 @@ static bool check_firmware_medium(WdrWalk *w, const WdrSystemPart *boot)
 		return fail_medium(w, "give that one another type, or put the boot files on it",
 			"the firmware reads the first FAT partition, %u; the boot files are on %u",
 			earlier->partition->number, boot->partition->number);
+	if (!check_autoboot(w, boot))
+		return false;
 	unsigned series = w->board ? w->board->series : 0;
 	bool is_gpt = s->table->kind == WDR_TABLE_GPT;
 	if (is_gpt && series > 0 && series < 4)

@@ -7,6 +7,7 @@
 
 #include "base/stop.h"
 #include "base/text.h"
+#include "boot/formats/config.h"
 #include "boot/system/system_priv.h"
 
 #include <string.h>
@@ -158,10 +159,43 @@ static const struct {
 } signs[] = { { "config.txt", "firmware", true }, { "cmdline.txt", "firmware", true },
 	{ "extlinux/extlinux.conf", "extlinux", false }, { "boot.scr", "loader script", false } };
 
+static bool has_boot_files(WdrSystemPart *p)
+{
+	return is_type(p, "vfat") && (has_file(p, "config.txt") || has_file(p, "cmdline.txt"));
+}
+
+/* The firmware reads autoboot.txt on the first FAT volume alone; what it leads to has the boot
+ * files.
+ */
+static void follow_autoboot(WdrSystem *s)
+{
+	WdrSystemPart *first = NULL;
+	g_autofree char *text = NULL;
+	size_t len = 0;
+
+	for (guint i = 0; i < s->parts->len && !first; i++) {
+		if (is_type(s->parts->pdata[i], "vfat"))
+			first = s->parts->pdata[i];
+	}
+	if (!first || !has_file(first, "autoboot.txt") ||
+		!wdr_volume_read_file(
+			first->volume, "autoboot.txt", WDR_BOOT_FILE_BYTES_MAX, &text, &len, NULL))
+		return;
+	s->autoboot = first;
+	s->autoboot_to = wdr_autoboot_partition(text, len, false);
+	s->autoboot_trial = wdr_autoboot_partition(text, len, true);
+	WdrSystemPart *to = wdr_system_part(s, s->autoboot_to);
+	if (s->autoboot_to == 0 || !to || !has_boot_files(to))
+		return;
+	s->boot = to;
+	s->flow = g_strdup("firmware");
+}
+
 /* The first FAT volume with boot files, as the firmware looks for it; failing that, any volume but
  * root's with a loader's configuration. */
 static void find_boot(WdrSystem *s)
 {
+	follow_autoboot(s);
 	for (guint i = 0; i < s->parts->len && !s->boot; i++) {
 		WdrSystemPart *p = s->parts->pdata[i];
 		for (size_t k = 0; k < G_N_ELEMENTS(signs) && !s->boot; k++) {
@@ -246,7 +280,8 @@ static void read_names(WdrSystem *s)
 
 bool wdr_system_look(WdrSystem *s, const WdrWorld *world, GError **error)
 {
-	s->boot = s->root = NULL;
+	s->boot = s->root = s->autoboot = NULL;
+	s->autoboot_to = s->autoboot_trial = 0;
 	g_clear_pointer(&s->flow, g_free);
 	g_clear_pointer(&s->os_name, g_free);
 	g_clear_pointer(&s->host_name, g_free);

@@ -45,6 +45,10 @@ typedef struct {
 	GPtrArray *parts; /* WdrSystemPart, by start */
 	WdrSystemPart *boot, *root; /* borrowed; NULL: not found */
 	char *flow; /* "firmware", "extlinux", "loader script"; NULL: none recognised */
+	WdrSystemPart *autoboot; /* the first FAT volume, when it has an autoboot.txt; borrowed;
+				    NULL: it has none */
+	unsigned autoboot_to, autoboot_trial; /* the partitions that this leads to, always and for
+						 one trial; 0: it says none */
 	const char *boot_folder; /* before paths of boot files: "", or "boot/" on the root volume */
 	char *os_name, *host_name; /* from root; NULL: unknown */
 	char *home;                /* the disk's own name in device paths; NULL: unknown */

@@ -483,6 +483,19 @@ static WdrSearch *new_search(const WdrSystem *s)
 	return wdr_search_new((const WdrIdentity *)(void *)ids->data, ids->len);
 }
 
+/* Where autoboot.txt lets two boot volumes take turns, the other one is booted some day, too; and
+ * that file itself names partitions. */
+static void walk_alternates(Scan *c)
+{
+	for (guint i = 0; i < c->s->parts->len; i++) {
+		WdrSystemPart *p = c->s->parts->pdata[i];
+		bool is_one = p == c->s->autoboot || p->partition->number == c->s->autoboot_trial;
+		Walk w = { c, p, "", true };
+		if (is_one && p != c->s->boot)
+			walk_from(&w, "");
+	}
+}
+
 static void walk_all(Scan *c)
 {
 	Walk boot = { c, wdr_system_boot_part(c->s), c->s->boot_folder, true };
@@ -497,6 +510,8 @@ static void walk_all(Scan *c)
 	c->search = new_search(c->s);
 	if (c->s->flow)
 		walk_from(&boot, folder);
+	if (c->s->autoboot)
+		walk_alternates(c);
 	walk_from(&etc, "etc");
 	walk_elsewhere(c);
 }
