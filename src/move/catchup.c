@@ -40,6 +40,7 @@ typedef struct {
 	const WdrItineraryPart *part;
 	GPtrArray *diffs; /* WdrDiff; empty: nothing changed */
 	int64_t begun;
+	bool is_last; /* nothing is read of the source after this part */
 } Found;
 
 static void found_free(void *data)
@@ -178,6 +179,17 @@ static bool note_missing(WdrMoveRun *m, const Found *f, GError **error)
 	return true;
 }
 
+/* The services start as soon as the source was read: what follows is about the target. */
+static void end_pause(WdrMoveRun *m)
+{
+	WdrCaughtUp *ret = &m->result->caught_up;
+	g_autoptr(GError) problem = NULL;
+
+	if (m->pause && !wdr_pause_end(m->pause, &ret->paused_s, &problem))
+		ret->pause_problem = g_strdup(problem->message);
+	m->pause = NULL;
+}
+
 static bool apply_to_ext(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GError **error)
 {
 	g_autoptr(WdrExclude) exclude = wdr_move_run_exclude(m, f->part);
@@ -190,8 +202,11 @@ static bool apply_to_ext(WdrMoveRun *m, WdrLastPart *last_part, Found *f, GError
 	WdrBuildTarget target = { dev, offset, f->part->to.size, m->disks.source->scratch, NULL,
 		NULL };
 
-	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error) ||
-		!wdr_apply_list(list, f->diffs, f->begun, error))
+	if (!wdr_apply_ext(&d, &target, f->diffs, &bytes, error))
+		return false;
+	if (f->is_last)
+		end_pause(m);
+	if (!wdr_apply_list(list, f->diffs, f->begun, error))
 		return false;
 	m->result->caught_up.bytes += bytes;
 	return note_missing(m, f, error) &&
@@ -256,6 +271,12 @@ static bool copy_changes(WdrMoveRun *m, WdrLastPart *last_part, GPtrArray *found
 {
 	if (!last_part->dev && !wdr_last_part_take(m, last_part, error))
 		return false;
+	bool is_last = true;
+	for (guint i = found->len; i > 0; i--) {
+		Found *f = found->pdata[i - 1];
+		f->is_last = is_last && count_to_copy(f) > 0;
+		is_last &= !f->is_last;
+	}
 	for (guint i = 0; i < found->len; i++) {
 		Found *f = found->pdata[i];
 		if (count_to_copy(f) == 0)
@@ -311,22 +332,21 @@ static void forget_settled(GPtrArray *found, int64_t since_ns)
 	}
 }
 
-/* The services are started again as soon as the pass is over, whatever came of it. */
 static bool make_paused_pass(
 	WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
 {
 	g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
 	g_autofree char *names = wdr_pause_names(m->it->pause);
 	g_autoptr(WdrPause) pause = NULL;
-	g_autoptr(GError) problem = NULL;
 	unsigned count = 0;
 
 	if (!wdr_logbook_step(m->records.logbook, error, "stopping %s", names) ||
 		!wdr_pause_begin(m->world, m->it->pause, &pause, error))
 		return false;
+	m->pause = pause;
 	bool is_made = make_pass(m, last_part, ret, found, &count, error);
-	if (!wdr_pause_end(pause, &ret->paused_s, &problem))
-		ret->pause_problem = g_strdup(problem->message);
+	/* Where nothing was copied, or something failed. */
+	end_pause(m);
 	ret->paused = g_steal_pointer(&names);
 	if (!is_made)
 		return false;
@@ -334,7 +354,7 @@ static bool make_paused_pass(
 	forget_settled(found, wdr_pause_begun_ns(pause));
 	tell_unsettled(ret, found);
 	return wdr_logbook_step(
-		m->records.logbook, error, "%s down for %.1f s", ret->paused, ret->paused_s);
+		m->records.logbook, error, "%s: down for %.1f s", ret->paused, ret->paused_s);
 }
 
 /* A pass takes time, in which the source may change again: so there are up to three, each shorter

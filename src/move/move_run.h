@@ -7,6 +7,7 @@
 #include "move/move_result.h"
 #include "plan/itinerary.h"
 #include "plan/source.h"
+#include "world/pause.h"
 
 /* The disks of a move, from when they are opened. */
 typedef struct {
@@ -41,6 +42,7 @@ typedef struct {
 			* was  measured */
 	WdrReadBehind *behind;         /* of the part that is being copied; NULL: none */
 	struct WdrLastPart *last_part; /* of the last part, from when it is begun; borrowed */
+	WdrPause *pause;               /* of services that are down; borrowed; NULL: none are */
 } WdrMoveRun;
 
 /* What a run over this state folder starts with. */
