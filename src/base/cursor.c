@@ -112,3 +112,8 @@ uint32_t wdr_get_le32(const uint8_t *at)
 {
 	return wdr_get_le16(at) | (uint32_t)wdr_get_le16(at + 2) << 16;
 }
+
+uint32_t wdr_get_be32(const uint8_t *at)
+{
+	return (uint32_t)at[0] << 24 | (uint32_t)at[1] << 16 | (uint32_t)at[2] << 8 | at[3];
+}

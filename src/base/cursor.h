@@ -42,3 +42,4 @@ void wdr_put_le64(uint8_t *at, uint64_t value);
 void wdr_put_be32(uint8_t *at, uint32_t value);
 uint16_t wdr_get_le16(const uint8_t *at);
 uint32_t wdr_get_le32(const uint8_t *at);
+uint32_t wdr_get_be32(const uint8_t *at);

@@ -50,7 +50,7 @@ static const File heron_files[] = {
 		"case \"$1 $*\" in\n"
 		"*LoadState*) echo loaded; exit ;;\n"
 		"*ActiveState*) echo active; exit ;;\n"
-		"stop* | start*) exit ;;\n"
+		"stop* | start* | *--value*) exit ;;\n"
 		"esac\n"
 		"[ \"$1\" = show ] || exit 1\n"
 		"case $(cat \"$(dirname \"$0\")/../proc/self/mountinfo\") in\n"
@@ -350,21 +350,28 @@ enum {
 
 static const char recorder[] = "field-station,recorder\0rockchip,rk3399";
 
+/* There is room for it: none of these fails, here and below. */
+static void put_images(char *at)
+{
+	(void)fdt_create_empty_tree(at, TREE_BYTES);
+	(void)fdt_add_subnode(at, 0, "images");
+}
+
 static void put_tree(char *at)
 {
-	/* There is room for it: none of these fails. */
 	(void)fdt_create_empty_tree(at, TREE_BYTES);
 	(void)fdt_setprop(at, 0, "compatible", recorder, sizeof(recorder));
 	(void)fdt_setprop_string(at, 0, "model", "Field Station Recorder Board");
 }
 
 /* A loader as its chip and its people would recognise it: its magic number where the chip looks in
- * SPI flash, its version, and the device tree of the board that it is for. */
+ * SPI flash, its version, the device tree of the board that it is for, and a second stage. */
 static void put_loader(char *bytes, const char *version)
 {
 	memcpy(bytes + MAGIC_AT, "RKNS", 4);
 	g_snprintf(bytes + VERSION_AT, 256, "U-Boot %s (Jan 09 2023 - 08:00:00 +0000)", version);
 	put_tree(bytes + 2 * VERSION_AT);
+	put_images(bytes + 3 * VERSION_AT);
 }
 
 /* The same for a medium: two files, of which the chip reads the first, and that the second. */
@@ -375,7 +382,7 @@ static bool add_pair(const char *folder, GError **error)
 
 	memcpy(first, "RKNS", 4);
 	g_snprintf(first + TREE_BYTES, 256, "U-Boot SPL 2024.01 (Jan 08 2024 - 08:00:00 +0000)");
-	(void)fdt_create_empty_tree(second, TREE_BYTES);
+	put_images(second);
 	g_snprintf(second + TREE_BYTES, 256, "U-Boot 2024.01 (Jan 08 2024 - 08:00:00 +0000)");
 	put_tree(second + STAGE_BYTES / 2);
 	return write_bytes(folder, "root/usr/lib/u-boot/field-recorder/idbloader.img", first,

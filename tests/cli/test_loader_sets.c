@@ -16,12 +16,21 @@ static const char shorthands[] =
 	"U=root/usr/lib/u-boot;"
 	"tree() { printf '/dts-v1/; / { compatible = %s; model = \"Owl Box\"; };' \"$1\" | dtc -q -o t.dtb; };"
 	"first() { { printf '%b' $1; printf 'U-Boot SPL 2025.01 (Jan 1)'; head -c 5000 /dev/urandom; }; };"
-	"fit() { printf '/dts-v1/; / { images { }; };' | dtc -q; printf 'U-Boot 2025.01 (Jan 1)';"
-	" head -c 70000 /dev/urandom; cat t.dtb; };"
+	"fit() { { printf 'U-Boot 2025.01 (Jan 1)'; cat t.dtb; head -c 70000 /dev/urandom; } > p;"
+	" echo \"/dts-v1/; / { images { u-boot { data-size = <$(stat -c %s p)>; data-offset = <0>; }; }; };\" | dtc -q -o f.dtb;"
+	" truncate -s %4 f.dtb; cat f.dtb p; };"
 	"pair() { mkdir -p $U/$1; tree \"$2\"; first RKNS > $U/$1/idbloader.img; fit > $U/$1/u-boot.itb; };"
-	"sun() { mkdir -p $U/$1; tree \"$2\"; { first '\\0\\0\\0\\0eGON.BT0'; cat t.dtb; }"
+	"image() { { printf 'U-Boot 2025.01 (Jan 1)'; cat t.dtb; head -c 70000 /dev/urandom; } > p;"
+	" mkimage -A arm -T firmware -C none -n U-Boot -d p $1 > /dev/null; };"
+	"code() { { printf 'U-Boot SPL 2025.01 (Jan 1)'; head -c 5000 /dev/urandom; } > p; };"
+	"sun() { mkdir -p $U/$1; tree \"$2\"; code; mkimage -T sunxi_egon -d p egon > /dev/null; image second;"
+	" { cat egon; head -c $((32768 - $(stat -c %s egon))) /dev/zero; cat second; }"
 	" > $U/$1/u-boot-sunxi-with-spl.bin; };"
-	"stm() { mkdir -p $U/$1; tree \"$2\"; first 'STM\\x32' > $U/$1/u-boot-spl.stm32; fit > $U/$1/u-boot.img; };"
+	"stm() { mkdir -p $U/$1; tree \"$2\"; code; mkimage -T stm32image -a 0x2ffc2500 -e 0x2ffc2500 -d p"
+	" $U/$1/u-boot-spl.stm32 > /dev/null; image $U/$1/u-boot.img; };"
+	"ti() { mkdir -p $U/ti; tree '\"ti,owls\", \"ti,am33xx\"'; code; mkimage -T omapimage -a 0x402f0400 -d p $U/ti/MLO"
+	" > /dev/null; image $U/ti/u-boot.img; board ti,owls ti,am33xx; };"
+	"cut() { truncate -s $(($(stat -c %s $2) - $1)) $2; };"
 	"odroid() { mkdir -p $U/odroid-xu3; tree '\"samsung,odroidxu3\", \"samsung,exynos5\"';"
 	" { first code; cat t.dtb; } > $U/odroid-xu3/u-boot.bin; };"
 	"board() { printf '%s\\0' \"$@\" > proc/device-tree/compatible; };"
@@ -85,6 +94,27 @@ static const struct {
 		"is one of two files that are written together" },
 	{ "pair owl " OWLS "; board owls,box rockchip,rk3399",
 		{ "/usr/lib/u-boot/owl", "--on", "mmcblk1" }, 0, "preview only" },
+	/* A copy that was cut short, and one with a wrong byte. */
+	{ "pair owl " OWLS "; board owls,box rockchip,rk3399; cut 9 $U/owl/u-boot.itb",
+		{ "--on", "mmcblk1", "--write" }, 3, "u-boot.itb is cut short: it has 7" },
+	{ "sun barn " SUNNY "; " SUN_BOARD "; cut 1 $U/barn/u-boot-sunxi-with-spl.bin",
+		{ "--on", "mmcblk1", "--write" }, 3, "with-spl.bin is cut short: it has 103," },
+	{ "sun barn " SUNNY "; " SUN_BOARD
+	  "; printf X | dd of=$U/barn/u-boot-sunxi-with-spl.bin bs=1 "
+	  "seek=40000 conv=notrunc",
+		{ "--on", "mmcblk1", "--write" }, 3,
+		"the sum of what begins at byte 32768 is wrong" },
+	{ "sun barn " SUNNY "; " SUN_BOARD
+	  "; printf X | dd of=$U/barn/u-boot-sunxi-with-spl.bin bs=1 "
+	  "seek=2000 conv=notrunc",
+		{ "--on", "mmcblk1", "--write" }, 3, "the sum of what begins at byte 0 is wrong" },
+	{ "stm box '\"owls,stm\", \"st,stm32mp157\"'; board owls,stm st,stm32mp157; cut 1 "
+	  "$U/box/u-boot-spl.stm32",
+		{ "--on", "mmcblk1", "--write" }, 3, "u-boot-spl.stm32 is cut short" },
+	{ "ti", { "--on", "mmcblk1" }, 0, "preview only" },
+	{ "ti; cut 1 $U/ti/MLO", { "--on", "mmcblk1", "--write" }, 3, "MLO is cut short" },
+	{ "ti; cut 9 $U/ti/u-boot.img", { "--on", "mmcblk1", "--write" }, 3,
+		"u-boot.img is cut short" },
 	{ "mkdir -p $U/vim; tree '\"owls,vim\", \"amlogic,s905x\"'; cat t.dtb > $U/vim/u-boot.bin; board "
 	  "owls,vim amlogic,s905x",
 		{ "--on", "mmcblk1", "--write" }, 3,

@@ -3,6 +3,7 @@
 
 #include "boot/board/device_tree.h"
 #include "boot/board/loaderarea.h"
+#include "boot/board/loader_whole.h"
 #include "boot/board/loaderfile.h"
 #include "volume/lookup.h"
 
@@ -55,6 +56,17 @@ static bool begins_as_family(const WdrLoaderRow *row, const uint8_t *bytes, size
 	return g_strcmp0(file.family, row->family) == 0;
 }
 
+/* One file that is all of a loader; the i.MX's first stage may be a whole U-Boot, without a second.
+ */
+static bool holds_all(const WdrLoaderRow *row, const WdrLoaderRowPart *part)
+{
+	bool is_alone = !row->parts[1].names[0];
+
+	return (is_alone && part->beginning == WDR_BEGINS_AS_FAMILY &&
+		       !g_str_has_prefix(row->family, "i.MX")) ||
+	       part->beginning == WDR_BEGINS_AS_IMAGE;
+}
+
 static bool check_beginning(const WdrLoaderRow *row, const WdrLoaderRowPart *part,
 	const WdrLoaderPart *p, GError **error)
 {
@@ -67,7 +79,9 @@ static bool check_beginning(const WdrLoaderRow *row, const WdrLoaderRowPart *par
 	if (part->beginning == WDR_BEGINS_AS_IMAGE && !is_image(bytes, len))
 		return wdr_error_set(error, WDR_ERROR_FORMAT,
 			"%s is no image of a loader's second stage", p->file);
-	return len > 0 || wdr_error_set(error, WDR_ERROR_FORMAT, "%s is empty", p->file);
+	if (len == 0)
+		return wdr_error_set(error, WDR_ERROR_FORMAT, "%s is empty", p->file);
+	return wdr_loader_check_whole(p->file, bytes, len, holds_all(row, part), error);
 }
 
 static bool read_part(const WdrLoaderFolder *folder, const char *board, const WdrLoaderRow *row,

@@ -6,6 +6,7 @@
 #include "base/stat.h"
 #include "base/text.h"
 #include "boot/board/device_tree.h"
+#include "boot/board/loader_whole.h"
 #include "boot/board/loaderarea.h"
 #include "boot/board/loaderfile.h"
 #include "volume/tree/tree.h"
@@ -232,6 +233,9 @@ static bool choose_file(WdrLoaderPlan *p, const char *shown, const char *path, G
 		wdr_error_hint(error, "nothing was changed; to write both: %s", command);
 		return false;
 	}
+	/* One without a name that tells what it holds may be a first stage by itself. */
+	if (!wdr_loader_check_whole(shown, (const uint8_t *)bytes, len, false, error))
+		return false;
 	p->set = wdr_loader_set_of_file(shown, image);
 	return p->set->family ||
 	       wdr_loader_refuse(error, NULL, "%s is no boot loader that is known", shown);

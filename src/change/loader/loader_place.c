@@ -19,13 +19,15 @@ static const WdrLoaderPart *part_at(const WdrLoaderSet *s, guint i)
 	return s->parts->pdata[i];
 }
 
-static void add_write(WdrLoaderPlan *p, const char *device, uint64_t at, GBytes *bytes)
+static void add_write(WdrLoaderPlan *p, const char *device, uint64_t at, const WdrLoaderPart *part)
 {
+	const char *slash = strrchr(part->file, '/');
 	WdrLoaderWrite *w = g_new0(WdrLoaderWrite, 1);
 
 	w->device = g_strdup(device);
 	w->at = at;
-	w->bytes = g_bytes_ref(bytes);
+	w->bytes = g_bytes_ref(part->bytes);
+	w->file = slash ? slash + 1 : part->file;
 	g_ptr_array_insert(p->writes, 0, w);
 }
 
@@ -81,7 +83,7 @@ static bool aim_at_flash(WdrLoaderPlan *p, const WdrFlash *f, const char *device
 	if (len > f->size)
 		return wdr_loader_refuse(error, NULL, "%s has %s, and %s holds %s", first->file,
 			needed, f->name, size);
-	add_write(p, device, 0, first->bytes);
+	add_write(p, device, 0, first);
 	return true;
 }
 
@@ -127,7 +129,7 @@ static bool aim_at_boot_partition(
 		if (at > f->size || len > f->size - at)
 			return wdr_loader_refuse(
 				error, NULL, "%s is too large for %s", part->file, f->name);
-		add_write(p, device, at, part->bytes);
+		add_write(p, device, at, part);
 	}
 	p->boot_partition = g_strdup(f->name);
 	return true;
@@ -162,7 +164,7 @@ static bool aim_at_partitions_of(WdrLoaderPlan *p, const WdrLoaderPart *part, co
 				"%s has %s, and partition %u of %s holds %s", part->file, needed,
 				at->number, p->disk->name, size);
 		is_found = true;
-		add_write(p, device, at->start, part->bytes);
+		add_write(p, device, at->start, part);
 	}
 	return is_found || wdr_loader_refuse(error, NULL,
 				   "%s has no partition with the name or type %s, which takes %s",
@@ -276,7 +278,7 @@ static bool aim_before_partitions(WdrLoaderPlan *p, const char *device, GError *
 		return false;
 	for (guint i = 0; i < s->parts->len; i++) {
 		const WdrLoaderPart *part = part_at(s, i);
-		add_write(p, device, start + part->at - part_at(s, 0)->at, part->bytes);
+		add_write(p, device, start + part->at - part_at(s, 0)->at, part);
 	}
 	return true;
 }

@@ -63,6 +63,7 @@ static bool compare(WdrLoaderPlan *p, const WdrLoaderWrite *w, bool *ret_is_ther
 	const uint8_t *bytes = g_bytes_get_data(w->bytes, &len);
 	unsigned differ = 0;
 	unsigned all = 0;
+	bool is_one = p->set->parts->len == 1;
 
 	if (!wdr_flash_read_at(p->world, w->device, (int64_t)w->at, len, &now, error))
 		return false;
@@ -72,8 +73,9 @@ static bool compare(WdrLoaderPlan *p, const WdrLoaderWrite *w, bool *ret_is_ther
 	}
 	g_autofree char *size = wdr_format_size(len);
 	wdr_facts_add(p->facts, "goes to", false,
-		"%s at %" G_GUINT64_FORMAT ": %s, of which %u of %u pieces of 64 KiB differ",
-		wdr_device_name(w->device), w->at, size, differ, all);
+		"%s at %" G_GUINT64_FORMAT ": %s, of which %u of %u pieces of 64 KiB differ%s%s%s",
+		wdr_device_name(w->device), w->at, size, differ, all, is_one ? "" : " (",
+		is_one ? "" : w->file, is_one ? "" : ")");
 	*ret_is_there = differ == 0;
 	if (differ > 0)
 		tell_environment(p, w);

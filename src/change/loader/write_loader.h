@@ -25,6 +25,7 @@ typedef struct {
 	char *device; /* see disk/flash.h */
 	uint64_t at;
 	GBytes *bytes;
+	const char *file; /* the name of the file that they are; borrowed from the set */
 } WdrLoaderWrite;
 
 typedef struct {
