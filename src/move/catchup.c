@@ -336,18 +336,18 @@ static bool make_paused_pass(
 	WdrMoveRun *m, WdrLastPart *last_part, WdrCaughtUp *ret, GError **error)
 {
 	g_autoptr(GPtrArray) found = g_ptr_array_new_with_free_func(found_free);
-	g_autofree char *names = wdr_pause_names(m->it->pause);
+	g_autofree char *named = wdr_pause_names(m->it->pause);
 	g_autoptr(WdrPause) pause = NULL;
 	unsigned count = 0;
 
-	if (!wdr_logbook_step(m->records.logbook, error, "stopping %s", names) ||
+	if (!wdr_logbook_step(m->records.logbook, error, "stopping %s", named) ||
 		!wdr_pause_begin(m->world, m->it->pause, &pause, error))
 		return false;
 	m->pause = pause;
 	bool is_made = make_pass(m, last_part, ret, found, &count, error);
 	/* Where nothing was copied, or something failed. */
 	end_pause(m);
-	ret->paused = g_steal_pointer(&names);
+	ret->paused = wdr_pause_names(wdr_pause_units(pause));
 	if (!is_made)
 		return false;
 	ret->passes += count > 0;

@@ -13,6 +13,8 @@
 #include <string.h>
 #include <unistd.h>
 
+enum { UNITS_MAX = 64 };
+
 struct WdrPause {
 	const WdrWorld *world;
 	char **units;
@@ -185,6 +187,43 @@ static bool begin_guard(WdrPause *p, GError **error)
 	return true;
 }
 
+/* Units that go down with one: its parts, and those that cannot be without it. systemctl waits for
+ * those alone that it is told to stop, and the start of one does not bring these back. And what
+ * would start it again meanwhile. A target is no more than a list of others. */
+static void add_related(const WdrWorld *world, GPtrArray *units, const char *unit)
+{
+	static const char *const properties[] = { "ConsistsOf", "RequiredBy", "BoundBy",
+		"TriggeredBy" };
+
+	for (size_t i = 0; i < G_N_ELEMENTS(properties); i++) {
+		g_auto(GStrv) found = wdr_service_units(world, unit, properties[i]);
+		for (size_t k = 0; found[k] && units->len < UNITS_MAX; k++) {
+			g_autofree char *active = NULL;
+			bool is_known = g_ptr_array_find_with_equal_func(
+				units, found[k], g_str_equal, NULL);
+			if (!is_known && is_name(found[k]) &&
+				!g_str_has_suffix(found[k], ".target") &&
+				wdr_service_property(
+					world, found[k], "ActiveState", &active, NULL) &&
+				strcmp(active, "active") == 0)
+				g_ptr_array_add(units, g_strdup(found[k]));
+		}
+	}
+}
+
+/* The units that are meant, and all that go down with them, NULL-ended. */
+static char **all_of(const WdrWorld *world, char *const *named)
+{
+	g_autoptr(GPtrArray) units = g_ptr_array_new();
+
+	for (size_t i = 0; named[i]; i++)
+		g_ptr_array_add(units, full_name(named[i]));
+	for (guint i = 0; i < units->len; i++)
+		add_related(world, units, units->pdata[i]);
+	g_ptr_array_add(units, NULL);
+	return (char **)g_ptr_array_steal(units, NULL);
+}
+
 static int64_t now_ns(void)
 {
 	return g_get_real_time() * 1000;
@@ -195,9 +234,11 @@ bool wdr_pause_begin(const WdrWorld *world, char *const *units, WdrPause **ret, 
 	g_autoptr(WdrPause) p = g_new0(WdrPause, 1);
 
 	p->world = world;
-	p->units = full_names(units);
 	p->is_over = true;
-	if (!wdr_pause_check(world, units, error) || !begin_guard(p, error))
+	if (!wdr_pause_check(world, units, error))
+		return false;
+	p->units = all_of(world, units);
+	if (!begin_guard(p, error))
 		return false;
 	p->is_over = false;
 	p->begun_us = g_get_monotonic_time();
@@ -206,6 +247,11 @@ bool wdr_pause_begin(const WdrWorld *world, char *const *units, WdrPause **ret, 
 	p->begun_ns = now_ns();
 	*ret = g_steal_pointer(&p);
 	return true;
+}
+
+char *const *wdr_pause_units(const WdrPause *p)
+{
+	return p->units;
 }
 
 int64_t wdr_pause_begun_ns(const WdrPause *p)

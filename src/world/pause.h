@@ -14,10 +14,12 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPause, wdr_pause_free)
  * part of it; UNSUPPORTED: the machine has no systemd. Names without a suffix are services. */
 bool wdr_pause_check(
 	const WdrWorld *world, char *const *units, GError **error) G_GNUC_WARN_UNUSED_RESULT;
-/* Checks and stops them. Before that a transient unit is begun, which starts them as soon as this
- * program has ended, even by a kill. On failure all run again. */
+/* Checks and stops them, with what goes down with them. Before that a transient unit is begun,
+ * which starts them as soon as this program has ended, even by a kill. On failure all run again. */
 bool wdr_pause_begin(const WdrWorld *world, char *const *units, WdrPause **ret,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* All that are down. Borrowed. */
+char *const *wdr_pause_units(const WdrPause *p);
 /* When all were stopped: seconds since 1970, nanoseconds. */
 int64_t wdr_pause_begun_ns(const WdrPause *p);
 /* Starts them, and waits until they have started. *ret_s: seconds that they were down. An error

@@ -23,15 +23,33 @@ bool wdr_service_manager_is_there(const WdrWorld *world)
 		   : g_file_test("/run/systemd/system", G_FILE_TEST_IS_DIR);
 }
 
+/* Empty where nothing is told. The caller's. */
+static bool ask(
+	const WdrWorld *world, const char *unit, const char *property, WdrRun *ret, GError **error)
+{
+	const char *argv[] = { "systemctl", "show", "--value", "--property", property, unit, NULL };
+
+	if (!wdr_world_run(world, argv, NULL, ret, error))
+		return false;
+	g_strstrip(ret->output);
+	return true;
+}
+
+char **wdr_service_units(const WdrWorld *world, const char *unit, const char *property)
+{
+	g_auto(WdrRun) run = { 0 };
+	bool is_told = ask(world, unit, property, &run, NULL) && run.exit_code == 0;
+
+	return g_strsplit(is_told && *run.output ? run.output : "", " ", -1);
+}
+
 bool wdr_service_property(
 	const WdrWorld *world, const char *unit, const char *property, char **ret, GError **error)
 {
-	const char *argv[] = { "systemctl", "show", "--value", "--property", property, unit, NULL };
 	g_auto(WdrRun) run = { 0 };
 
-	if (!wdr_world_run(world, argv, NULL, &run, error))
+	if (!ask(world, unit, property, &run, error))
 		return false;
-	g_strstrip(run.output);
 	if (run.exit_code == 0 && *run.output) {
 		*ret = g_strdup(run.output);
 		return true;

@@ -19,6 +19,8 @@ static const char systemctl[] =
 	"case \"$*\" in\n"
 	"*LoadState*nest*) echo not-found ;;\n"
 	"*LoadState*) echo loaded ;;\n"
+	"*ConsistsOf*flock.service*) echo flock@1.service multi-user.target asleep.service ;;\n"
+	"*RequiredBy*flock@1*) echo flock.service nestbox.service ;;\n"
 	"*ActiveState*asleep*) echo inactive ;;\n"
 	"*ActiveState*) cat \"$here/state\" ;;\n"
 	"'stop wanderitas-pause-'*) touch \"$here/ended-$2\" ;;\n"
@@ -92,6 +94,18 @@ START_TEST(what_it_writes_is_whole)
 	shell("grep -nE '^(systemd-run|stop|start)' units.log | cut -d: -f2 | cut -d' ' -f1 | tr '\\n' ' ' |"
 	      " grep -x 'systemd-run stop start stop '; grep -x 'stop owls.service gauge.service' units.log;"
 	      "[ $(cat state) = active ]");
+}
+END_TEST
+
+/* Its parts, and what cannot be without these, go down with it; targets and what sleeps do not. */
+START_TEST(what_goes_down_with_it)
+{
+	SupRun run = BENCH_RUN(MOVE, "--pause", "flock");
+
+	bench_expect(&run, 0,
+		"  paused      flock.service, flock@1.service, nestbox.service were down for ");
+	shell("grep -qx 'stop flock.service flock@1.service nestbox.service' units.log;"
+	      "grep -qx 'start flock.service flock@1.service nestbox.service' units.log");
 }
 END_TEST
 
@@ -229,6 +243,7 @@ Suite *suite_pause(void)
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, set_up, sup_teardown);
 	tcase_add_test(t, what_it_writes_is_whole);
+	tcase_add_test(t, what_goes_down_with_it);
 	tcase_add_test(t, catching_up);
 	tcase_add_test(t, an_itinerary_has_it);
 	tcase_add_loop_test(t, interrupted_while_it_is_down, 0, (int)G_N_ELEMENTS(ends));
