@@ -123,12 +123,19 @@ static const WdrLoaderBoard *board_found(const WdrLoaderPlan *p, const GPtrArray
 	else
 		wdr_error_set(error, WDR_ERROR_REFUSED, "which board %s is for is not known",
 			p->disk ? p->disk->name : "the loader");
-	g_autofree char *with = wdr_command_again("--board",
-		boards->len > 0
-			? ((const WdrLoaderBoard *)(mine->len > 0 ? mine : boards)->pdata[0])->name
-			: "NAME");
-	if (boards->len > 0)
+	/* Of loaders for other boards none is suggested: only the user knows which it is. */
+	const GPtrArray *candidates = mine->len > 0 ? mine : boards;
+	bool is_choice = mine->len > 0 || boards->len == 1;
+	g_autofree char *with =
+		is_choice ? wdr_command_again(
+				    "--board", ((const WdrLoaderBoard *)candidates->pdata[0])->name)
+			  : NULL;
+	if (is_choice)
 		wdr_error_hint(error, "name one of %s: %s", names, with);
+	else if (boards->len > 0)
+		wdr_error_hint(error,
+			"nothing was changed; if one of these folders is for it, name it with --board: %s",
+			names);
 	else
 		wdr_error_hint(error, "install the package that has this board's U-Boot, or name a "
 				      "file; nothing was changed");
