@@ -44,7 +44,7 @@ static const struct {
 	{ { "draft", "--to", "mmcblk0p2" }, "mmcblk0p2 is a partition, not a whole disk" },
 	{ { "tune", "--write" }, "--write needs --set or --unset" },
 	{ { "order", "--write" }, "there is nothing to apply" },
-	{ { "loader", "--on", "mmcblk0" }, "--on needs an image that is written there" },
+	{ { "loader", "x.bin", "--board", "owl" }, "give either an image or --board, not both" },
 	{ { "survey", "/" }, "/ is a folder, not a disk or an image file" },
 	{ { "survey", "/dev/null" }, "/dev/null is a device of another kind" },
 	{ { "move", "plan.json" }, "there is no itinerary 'plan.json'" },
