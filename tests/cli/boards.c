@@ -237,3 +237,16 @@ SupRun board_follow(const SupRun *run, const char *finding)
 		       ? board_follow(&pasted, preview)
 		       : pasted;
 }
+
+void loader_case(const Board *b, const char *shorthands, const LoaderCase *c)
+{
+	const char *argv[10] = { "loader" };
+
+	for (size_t i = 0; i < 5; i++)
+		argv[1 + i] = c->options[i];
+	board_shell(b, shorthands, c->command);
+	g_autofree char *card = g_strdup(sup_hash(board_disk(b, false)));
+	SupRun run = board_run(b, argv);
+	bench_expect(&run, c->code, c->text);
+	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
+}

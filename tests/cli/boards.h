@@ -52,3 +52,12 @@ char *board_identifier(const char *image, unsigned number, const char *tag);
 void board_judge(const char *image);
 /* What stands behind a word, up to the next blank. */
 char *board_word(const char *text, const char *before);
+
+/* A call of the command loader on a board that was changed by commands; the card stays as it is. */
+typedef struct {
+	const char *command;
+	const char *options[5];
+	int code;
+	const char *text;
+} LoaderCase;
+void loader_case(const Board *b, const char *shorthands, const LoaderCase *c);

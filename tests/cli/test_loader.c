@@ -22,12 +22,7 @@ static const char shorthands[] =
 	"spi() { head -c $1 /dev/urandom > spi.bin; printf RKNS | dd of=spi.bin bs=1 seek=32768 conv=notrunc;"
 	" printf 'U-Boot 2024.04 field-station,recorder' | dd of=spi.bin bs=1 seek=40000 conv=notrunc; };";
 
-static const struct {
-	const char *command;
-	const char *options[5];
-	int code;
-	const char *text;
-} cases[] = {
+static const LoaderCase cases[] = {
 	{ ":", { NULL }, 0, "SPI flash    mtd0, 4 MiB: Rockchip, U-Boot 2023.01" },
 	{ ":", { NULL }, 0,
 		"installed    /usr/lib/u-boot/field-recorder: Rockchip, U-Boot 2024.01, for a "
@@ -96,16 +91,7 @@ static const struct {
 
 START_TEST(each_case)
 {
-	const Board *b = &boards[BITTERN];
-	const char *argv[10] = { "loader" };
-
-	for (size_t i = 0; i < 5; i++)
-		argv[1 + i] = cases[_i].options[i];
-	board_shell(b, shorthands, cases[_i].command);
-	g_autofree char *card = g_strdup(sup_hash(board_disk(b, false)));
-	SupRun run = board_run(b, argv);
-	bench_expect(&run, cases[_i].code, cases[_i].text);
-	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
+	loader_case(&boards[BITTERN], shorthands, &cases[_i]);
 }
 END_TEST
 

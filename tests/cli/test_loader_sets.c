@@ -46,12 +46,7 @@ static const char shorthands[] =
 #define SUNNY "'\"owls,barn\", \"allwinner,sun50i-h5\"'"
 #define SUN_BOARD "board owls,barn allwinner,sun50i-h5"
 
-static const struct {
-	const char *command;
-	const char *options[5];
-	int code;
-	const char *text;
-} cases[] = {
+static const LoaderCase cases[] = {
 	{ "pair owl " OWLS "; board owls,box rockchip,rk3399", { NULL }, 0,
 		"installed    /usr/lib/u-boot/owl: Rockchip, U-Boot 2025.01, for a medium" },
 	{ "pair owl " OWLS "; board owls,box rockchip,rk3399", { "--on", "mmcblk1" }, 0,
@@ -148,16 +143,7 @@ static const struct {
 
 START_TEST(each_case)
 {
-	const Board *b = &boards[BITTERN];
-	const char *argv[10] = { "loader" };
-
-	for (size_t i = 0; i < 5; i++)
-		argv[1 + i] = cases[_i].options[i];
-	board_shell(b, shorthands, cases[_i].command);
-	g_autofree char *card = g_strdup(sup_hash(board_disk(b, false)));
-	SupRun run = board_run(b, argv);
-	bench_expect(&run, cases[_i].code, cases[_i].text);
-	ck_assert_str_eq(card, sup_hash(board_disk(b, false)));
+	loader_case(&boards[BITTERN], shorthands, &cases[_i]);
 }
 END_TEST
 
