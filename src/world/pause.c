@@ -131,17 +131,23 @@ bool wdr_pause_check(const WdrWorld *world, char *const *units, GError **error)
 
 /* ---- stopping and starting ---- */
 
+/* systemctl VERB UNIT…, NULL-ended. The caller's. */
+static char **systemctl_words(const char *verb, char *const *units)
+{
+	g_autoptr(GStrvBuilder) words = g_strv_builder_new();
+
+	g_strv_builder_add_many(words, "systemctl", verb, NULL);
+	for (size_t i = 0; units[i]; i++)
+		g_strv_builder_add(words, units[i]);
+	return g_strv_builder_end(words);
+}
+
 static bool systemctl(const WdrWorld *world, const char *verb, char *const *units, GError **error)
 {
-	g_autoptr(GPtrArray) argv = g_ptr_array_new();
+	g_auto(GStrv) words = systemctl_words(verb, units);
 	g_auto(WdrRun) run = { 0 };
 
-	g_ptr_array_add(argv, (char *)"systemctl");
-	g_ptr_array_add(argv, (char *)verb);
-	for (size_t i = 0; units[i]; i++)
-		g_ptr_array_add(argv, units[i]);
-	g_ptr_array_add(argv, NULL);
-	if (!wdr_world_run(world, (const char *const *)argv->pdata, NULL, &run, error))
+	if (!wdr_world_run(world, (const char *const *)words, NULL, &run, error))
 		return false;
 	if (run.exit_code == 0)
 		return true;
@@ -286,13 +292,8 @@ bool wdr_pause_end(WdrPause *p, double *ret_s, GError **error)
 	g_clear_pointer(&p->guard, g_free);
 	if (is_fine && check_running(p, &failure))
 		return true;
-	g_autoptr(GPtrArray) words = g_ptr_array_new();
-	g_ptr_array_add(words, (char *)"systemctl");
-	g_ptr_array_add(words, (char *)"start");
-	for (size_t i = 0; p->units[i]; i++)
-		g_ptr_array_add(words, p->units[i]);
-	g_ptr_array_add(words, NULL);
-	g_autofree char *again = wdr_system_command_of((const char *const *)words->pdata);
+	g_auto(GStrv) words = systemctl_words("start", p->units);
+	g_autofree char *again = wdr_system_command_of((const char *const *)words);
 	wdr_error_set(error, WDR_ERROR_IO, "not all services run again: %s; to start them: %s",
 		failure ? failure->message : "unknown", again);
 	return false;
