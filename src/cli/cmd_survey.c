@@ -20,8 +20,7 @@ static void find_loaders(const WdrWorld *world, WdrSurvey *s)
 
 	for (guint i = 0; i < s->disks->len; i++) {
 		WdrSurveyDisk *d = s->disks->pdata[i];
-		bool is_card = g_strcmp0(d->disk->medium, "SD card") == 0 ||
-			       g_strcmp0(d->disk->medium, "eMMC") == 0;
+		bool is_card = wdr_medium_is_card(d->disk->medium);
 		d->loader = d->system ? wdr_loader_on(d->system) : NULL;
 		const char *wanted = d->loader && is_card && !d->disk->is_image
 					     ? wdr_loader_wanted_instead(d->loader, names)

@@ -501,3 +501,8 @@ char *wdr_disk_volume_word(const WdrDisk *disk, unsigned number, uint64_t start)
 		       ? g_steal_pointer(&device)
 		       : g_strdup_printf("%s?offset=%" G_GUINT64_FORMAT, disk->path, start);
 }
+
+bool wdr_medium_is_card(const char *medium)
+{
+	return g_strcmp0(medium, "SD card") == 0 || g_strcmp0(medium, "eMMC") == 0;
+}

@@ -68,3 +68,5 @@ char *wdr_disk_port(const WdrWorld *world, const WdrDisk *disk);
 /* The image file that the disk's bytes come from: its own, or that of a loop device; NULL: none.
  * The caller's. */
 char *wdr_disk_file(const WdrWorld *world, const WdrDisk *disk);
+/* A card or eMMC, which the chip of a board reads by itself; NULL: none. */
+bool wdr_medium_is_card(const char *medium);

@@ -205,8 +205,7 @@ static bool check_left(const Fitting *f, const WdrItinerary *it, GError **error)
 
 static bool can_start_from_area(const WdrItineraryDisk *target)
 {
-	return target->is_image || strcmp(target->medium, "SD card") == 0 ||
-	       strcmp(target->medium, "eMMC") == 0;
+	return target->is_image || wdr_medium_is_card(target->medium);
 }
 
 static bool choose_loader(

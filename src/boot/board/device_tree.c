@@ -112,3 +112,13 @@ unsigned wdr_device_tree_fit(const WdrDeviceTree *tree, char *const *names)
 	}
 	return 0;
 }
+
+bool wdr_device_trees_have_model(const GPtrArray *trees, const char *model)
+{
+	for (guint i = 0; i < trees->len; i++) {
+		const WdrDeviceTree *t = trees->pdata[i];
+		if (g_strcmp0(t->model, model) == 0)
+			return true;
+	}
+	return false;
+}

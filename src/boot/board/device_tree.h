@@ -3,6 +3,7 @@
 #pragma once
 
 #include <glib.h>
+#include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
 
@@ -20,3 +21,5 @@ char **wdr_device_tree_names(const char *bytes, size_t len);
 /* How well a loader with this tree suits a board with these names: 0 not at all; higher is better.
  * The last of several names is the chip's, which many boards share. */
 unsigned wdr_device_tree_fit(const WdrDeviceTree *tree, char *const *names);
+/* One of these trees (WdrDeviceTree) is of this model. */
+bool wdr_device_trees_have_model(const GPtrArray *trees, const char *model);

@@ -131,17 +131,13 @@ GPtrArray *wdr_loader_boards(const WdrLoaderFolder *folder)
 	return l.boards;
 }
 
-static unsigned fit_of(const WdrLoaderBoard *b, char *const *names)
+unsigned wdr_loader_fit(const GPtrArray *trees, const char *const *also, char *const *names)
 {
 	enum { SAME = 100 };
-	unsigned best = 0;
+	unsigned best = also && names[0] && g_strv_contains(also, names[0]) ? SAME : 0;
 
-	for (guint i = 0; i < b->trees->len; i++)
-		best = MAX(best, wdr_device_tree_fit(b->trees->pdata[i], names));
-	for (size_t i = 0; b->also && b->also[i]; i++) {
-		if (names[0] && strcmp(names[0], b->also[i]) == 0)
-			best = SAME;
-	}
+	for (guint i = 0; i < trees->len; i++)
+		best = MAX(best, wdr_device_tree_fit(trees->pdata[i], names));
 	return best;
 }
 
@@ -170,7 +166,7 @@ static bool is_namesake(const WdrLoaderBoard *b, const char *name)
 /* A loader for several boards suits each of them as well as their own does. */
 static unsigned rank_of(const WdrLoaderBoard *b, char *const *names)
 {
-	unsigned fit = fit_of(b, names);
+	unsigned fit = wdr_loader_fit(b->trees, b->also, names);
 
 	return fit == 0 ? 0
 			: fit * 4 + (b->rows->len > 0 ? 2 : 0) +
@@ -199,12 +195,7 @@ GPtrArray *wdr_loader_boards_of_model(const GPtrArray *boards, const char *model
 
 	for (guint i = 0; i < boards->len; i++) {
 		WdrLoaderBoard *b = boards->pdata[i];
-		bool is_it = false;
-		for (guint k = 0; k < b->trees->len; k++) {
-			const WdrDeviceTree *t = b->trees->pdata[k];
-			is_it |= g_strcmp0(t->model, model) == 0;
-		}
-		if (is_it)
+		if (wdr_device_trees_have_model(b->trees, model))
 			g_ptr_array_add(found, b);
 	}
 	return found;

@@ -59,6 +59,9 @@ typedef struct {
 GPtrArray *wdr_loader_boards(const WdrLoaderFolder *folder);
 /* Those that suit a board with these names best, borrowed from `boards`. */
 GPtrArray *wdr_loader_boards_for(const GPtrArray *boards, char *const *names);
+/* How well loaders with these trees, and further names of boards (NULL: none), suit a board; as
+ * wdr_device_tree_fit(). */
+unsigned wdr_loader_fit(const GPtrArray *trees, const char *const *also, char *const *names);
 /* Those that have this model in one of their trees; borrowed. */
 GPtrArray *wdr_loader_boards_of_model(const GPtrArray *boards, const char *model);
 /* The set of a board's folder for a medium or for partitions, or else for SPI flash. NULL, and no

@@ -8,13 +8,13 @@
 
 #include "base/cursor.h"
 #include "base/text.h"
+#include "boot/board/loaderfile.h"
 
 #include <libfdt.h>
 #include <string.h>
 #include <zlib.h>
 
 enum {
-	EGON_AT = 4,
 	EGON_SUM_AT = 12,
 	EGON_LEN_AT = 16,
 	EGON_SEED = 0x5f0a6c39,
@@ -24,7 +24,6 @@ enum {
 	STM_HEADER_BYTES = 256,
 	STM_SUM_AT = 0x44,
 	STM_LEN_AT = 0x4c,
-	CH_MAGIC_AT = 20,
 	CH_SIZE_AT = 512,
 	IMAGE_HEADER_BYTES = 64,
 	IMAGE_SUM_AT = 4,
@@ -115,24 +114,21 @@ static bool check_ch(const Check *c)
 static bool check_first(const Check *c)
 {
 	static const struct {
-		size_t at;
-		const char *bytes;
-		size_t len, header;
+		const char *family;
+		size_t header;
 		bool (*check)(const Check *c);
 	} stages[] = {
-		{ EGON_AT, "eGON.BT0", 8, 20, check_egon },
-		{ 0, "\xd1\x00\x20", 3, 32, check_ivt },
-		{ 0, "STM\x32", 4, STM_HEADER_BYTES, check_stm },
-		{ CH_MAGIC_AT, "CHSETTINGS", 10, CH_SIZE_AT + 8, check_ch },
+		{ "Allwinner", 20, check_egon },
+		{ "i.MX", 32, check_ivt },
+		{ "STM32MP", STM_HEADER_BYTES, check_stm },
+		{ "TI AM", CH_SIZE_AT + 8, check_ch },
 	};
 
 	for (size_t i = 0; i < G_N_ELEMENTS(stages); i++) {
-		bool is_it = stages[i].at + stages[i].len <= c->len &&
-			     memcmp(c->bytes + stages[i].at, stages[i].bytes, stages[i].len) == 0;
-		if (is_it && stages[i].header > c->len)
-			return cut_short(c, stages[i].header);
-		if (is_it)
-			return stages[i].check(c);
+		if (!wdr_loader_file_begins_as(c->bytes, c->len, stages[i].family))
+			continue;
+		return stages[i].header > c->len ? cut_short(c, stages[i].header)
+						 : stages[i].check(c);
 	}
 	return true;
 }

@@ -127,11 +127,6 @@ static bool check_firmware(WdrWalk *w, const WdrBootEntries *entries)
 
 /* ---- U-Boot ---- */
 
-static bool is_card(const char *medium)
-{
-	return g_strcmp0(medium, "SD card") == 0 || g_strcmp0(medium, "eMMC") == 0;
-}
-
 /* A loader for another kind of chip: the board does not run it. */
 static bool is_for_board(WdrWalk *w, const char *where, const char *what)
 {
@@ -152,7 +147,8 @@ static bool has_loader_beside(WdrWalk *w)
 {
 	for (guint i = 0; w->others && i < w->others->len; i++) {
 		const WdrSystem *other = w->others->pdata[i];
-		g_autofree char *what = is_card(other->medium) ? wdr_loader_on(other) : NULL;
+		g_autofree char *what =
+			wdr_medium_is_card(other->medium) ? wdr_loader_on(other) : NULL;
 		if (!what || wdr_loader_wanted_instead(what, w->board->names))
 			continue;
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
@@ -168,7 +164,8 @@ static const WdrSystem *loader_away(const WdrWalk *w)
 {
 	for (guint i = 0; w->away && i < w->away->len; i++) {
 		const WdrSystem *other = w->away->pdata[i];
-		g_autofree char *what = is_card(other->medium) ? wdr_loader_on(other) : NULL;
+		g_autofree char *what =
+			wdr_medium_is_card(other->medium) ? wdr_loader_on(other) : NULL;
 		if (what && !wdr_loader_wanted_instead(what, w->board->names))
 			return other;
 	}
@@ -197,7 +194,7 @@ static void say_unknown(WdrWalk *w, const WdrBoardFlash *f)
 	if (f && f->problem)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, "root may read it",
 			"it is unknown which boot loader boots it: %s", f->problem);
-	else if (is_card(w->medium))
+	else if (wdr_medium_is_card(w->medium))
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, NULL,
 			"no boot loader is seen on it, nor in SPI flash; it may be where it cannot be "
 			"seen from here");
@@ -244,9 +241,9 @@ static bool check_flash(WdrWalk *w)
 			       : away   ? g_strdup_printf("the one on %s is treated as unplugged",
                                                 away->home ? away->home : "the other disk")
 					: NULL;
-	if (why && is_card(w->medium) && wdr_loader_family_of(w->board->names))
+	if (why && wdr_medium_is_card(w->medium) && wdr_loader_family_of(w->board->names))
 		return fail_missing(w, why);
-	if (is_empty && !is_card(w->medium))
+	if (is_empty && !wdr_medium_is_card(w->medium))
 		return fail_empty(w, f);
 	say_unknown(w, f);
 	return true;
@@ -289,7 +286,7 @@ static bool check_loader(WdrWalk *w)
 {
 	if (!w->board || w->board->series > 0 || !is_of_board(w->medium))
 		return true;
-	g_autofree char *own = is_card(w->medium) ? wdr_loader_on(w->s) : NULL;
+	g_autofree char *own = wdr_medium_is_card(w->medium) ? wdr_loader_on(w->s) : NULL;
 	if (own && !is_for_board(w, "on it", own))
 		return false;
 	if (own)

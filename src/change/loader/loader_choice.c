@@ -44,38 +44,33 @@ char *const *wdr_loader_names(const WdrLoaderPlan *p)
 
 /* ---- the packages' folders ---- */
 
-static bool has_boards(const WdrLoaderFolder *folder)
-{
-	g_autoptr(GPtrArray) boards = wdr_loader_boards(folder);
-
-	return boards->len > 0;
-}
-
-bool wdr_loader_packages(WdrLoaderPlan *p, WdrVolume **ret_volume, WdrLoaderFolder *ret)
+void wdr_loader_find_packages(WdrLoaderPlan *p)
 {
 	const WdrSystemPart *root = p->system ? p->system->root : NULL;
 	g_autofree char *path = wdr_world_path(p->world, INSTALLED);
 
-	*ret_volume = NULL;
+	if (p->boards)
+		return;
 	if (root && root->volume) {
-		*ret = (WdrLoaderFolder){ root->volume, &INSTALLED[1], INSTALLED };
-		if (has_boards(ret))
-			return true;
+		p->packages = (WdrLoaderFolder){ root->volume, &INSTALLED[1], INSTALLED };
+		g_autoptr(GPtrArray) boards = wdr_loader_boards(&p->packages);
+		if (boards->len > 0)
+			p->boards = g_ptr_array_ref(boards);
 	}
-	if (!wdr_tree_volume_open(path, ret_volume, NULL))
-		return false;
-	*ret = (WdrLoaderFolder){ *ret_volume, "", INSTALLED };
-	return true;
+	if (p->boards || !wdr_tree_volume_open(path, &p->packages_volume, NULL))
+		return;
+	p->packages = (WdrLoaderFolder){ p->packages_volume, "", INSTALLED };
+	p->boards = wdr_loader_boards(&p->packages);
 }
 
-GPtrArray *wdr_loader_mine(const WdrLoaderPlan *p, const GPtrArray *boards)
+GPtrArray *wdr_loader_mine(const WdrLoaderPlan *p)
 {
 	char *const *names = wdr_loader_names(p);
 
 	if (!names)
 		return wdr_loader_boards_of_model(
-			boards, p->of_image.model ? p->of_image.model : "");
-	return wdr_loader_boards_for(boards, names);
+			p->boards, p->of_image.model ? p->of_image.model : "");
+	return wdr_loader_boards_for(p->boards, names);
 }
 
 static char *list_of(const GPtrArray *boards)
@@ -89,36 +84,37 @@ static char *list_of(const GPtrArray *boards)
 	return g_strdup(text->str);
 }
 
-static const WdrLoaderBoard *board_named(
-	const GPtrArray *boards, const WdrLoaderFolder *folder, const char *name, GError **error)
+static const WdrLoaderBoard *board_named(const WdrLoaderPlan *p, const char *name, GError **error)
 {
+	const GPtrArray *boards = p->boards;
+
 	for (guint i = 0; i < boards->len; i++) {
 		const WdrLoaderBoard *b = boards->pdata[i];
 		if (strcmp(b->name, name) == 0)
 			return b;
 	}
 	g_autofree char *names = list_of(boards);
-	wdr_error_set(error, WDR_ERROR_USAGE, "%s has no folder '%s'", folder->shown, name);
+	wdr_error_set(error, WDR_ERROR_USAGE, "%s has no folder '%s'", p->packages.shown, name);
 	if (boards->len > 0)
 		wdr_error_hint(error, "it has %s", names);
 	return NULL;
 }
 
-static const WdrLoaderBoard *board_found(const WdrLoaderPlan *p, const GPtrArray *boards,
-	const WdrLoaderFolder *folder, GError **error)
+static const WdrLoaderBoard *board_found(const WdrLoaderPlan *p, GError **error)
 {
+	const GPtrArray *boards = p->boards;
 	bool is_known = wdr_loader_names(p) || p->of_image.model;
-	g_autoptr(GPtrArray) mine = is_known ? wdr_loader_mine(p, boards) : g_ptr_array_new();
+	g_autoptr(GPtrArray) mine = is_known ? wdr_loader_mine(p) : g_ptr_array_new();
 
 	if (mine->len == 1)
 		return mine->pdata[0];
 	g_autofree char *names = list_of(mine->len > 0 ? mine : boards);
 	if (mine->len > 1)
 		wdr_error_set(error, WDR_ERROR_REFUSED, "%s has %u loaders for this board: %s",
-			folder->shown, mine->len, names);
+			p->packages.shown, mine->len, names);
 	else if (is_known)
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED, "%s has no loader for this board (%s)",
-			folder->shown,
+			p->packages.shown,
 			p->of_image.model ? p->of_image.model : wdr_loader_names(p)[0]);
 	else
 		wdr_error_set(error, WDR_ERROR_REFUSED, "which board %s is for is not known",
@@ -159,20 +155,17 @@ static bool read_set(WdrLoaderPlan *p, const WdrLoaderFolder *folder, const WdrL
 static bool choose_installed(
 	WdrLoaderPlan *p, const WdrLoaderOptions *o, bool for_flash, GError **error)
 {
-	g_autoptr(WdrVolume) volume = NULL;
-	WdrLoaderFolder folder = { 0 };
-
-	if (!wdr_loader_packages(p, &volume, &folder)) {
+	wdr_loader_find_packages(p);
+	if (!p->boards) {
 		wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"no package with boot loaders is installed: there is no " INSTALLED);
 		wdr_error_hint(error, "install the package that has this board's U-Boot, or name a "
 				      "file; nothing was changed");
 		return false;
 	}
-	g_autoptr(GPtrArray) boards = wdr_loader_boards(&folder);
-	const WdrLoaderBoard *b = o->board ? board_named(boards, &folder, o->board, error)
-					   : board_found(p, boards, &folder, error);
-	return b && read_set(p, &folder, b, for_flash, error);
+	const WdrLoaderBoard *b =
+		o->board ? board_named(p, o->board, error) : board_found(p, error);
+	return b && read_set(p, &p->packages, b, for_flash, error);
 }
 
 /* ---- a folder or a file that the user named ---- */
@@ -262,27 +255,16 @@ static const char *name_of(const WdrLoaderSet *s)
 	return first->file;
 }
 
+/* A loader without a tree may have the board's name in it all the same. */
 static bool fits(const WdrLoaderSet *s, char *const *names)
 {
-	for (guint i = 0; i < s->trees->len; i++) {
-		if (wdr_device_tree_fit(s->trees->pdata[i], names) > 0)
-			return true;
-	}
+	if (wdr_loader_fit(s->trees, s->also, names) > 0)
+		return true;
 	for (guint i = 0; s->trees->len == 0 && i < s->parts->len; i++) {
 		const WdrLoaderPart *part = s->parts->pdata[i];
 		size_t len = 0;
 		const uint8_t *bytes = g_bytes_get_data(part->bytes, &len);
 		if (wdr_loader_file_names(bytes, len, names[0]))
-			return true;
-	}
-	return s->also && g_strv_contains(s->also, names[0]);
-}
-
-static bool is_of_model(const WdrLoaderSet *s, const char *model)
-{
-	for (guint i = 0; i < s->trees->len; i++) {
-		const WdrDeviceTree *t = s->trees->pdata[i];
-		if (g_strcmp0(t->model, model) == 0)
 			return true;
 	}
 	return false;
@@ -332,7 +314,8 @@ static bool check_board(const WdrLoaderPlan *p, const WdrLoaderOptions *o, GErro
 	bool is_image = wdr_loader_is_of_image(p);
 
 	if (is_despite(o, "board") || (names && fits(p->set, names)) ||
-		(!names && p->of_image.model && is_of_model(p->set, p->of_image.model)) ||
+		(!names && p->of_image.model &&
+			wdr_device_trees_have_model(p->set->trees, p->of_image.model)) ||
 		(is_image && !p->of_image.said && o->board))
 		return true;
 	if (is_image && !p->of_image.said)

@@ -99,9 +99,9 @@ static void tell_disks(WdrLoaderPlan *p)
 		tell_disk(p, disks->pdata[i]);
 }
 
-static void tell_set(
-	WdrLoaderPlan *p, const WdrLoaderFolder *folder, const WdrLoaderBoard *b, bool for_flash)
+static void tell_set(WdrLoaderPlan *p, const WdrLoaderBoard *b, bool for_flash)
 {
+	const WdrLoaderFolder *folder = &p->packages;
 	g_autoptr(WdrLoaderSet) s = NULL;
 	g_autoptr(GError) error = NULL;
 	g_autoptr(GString) files = g_string_new(NULL);
@@ -125,29 +125,27 @@ static void tell_set(
 
 static void tell_installed(WdrLoaderPlan *p)
 {
-	g_autoptr(WdrVolume) volume = NULL;
-	WdrLoaderFolder folder;
-
 	bool is_known = wdr_loader_family_of(wdr_loader_names(p)) || p->of_image.model;
+
 	if (!is_known)
 		return;
-	if (!wdr_loader_packages(p, &volume, &folder)) {
+	wdr_loader_find_packages(p);
+	if (!p->boards) {
 		wdr_facts_add(p->facts, "installed", false,
 			"no package with boot loaders (there is no /usr/lib/u-boot)");
 		return;
 	}
-	g_autoptr(GPtrArray) boards = wdr_loader_boards(&folder);
-	g_autoptr(GPtrArray) mine = wdr_loader_mine(p, boards);
+	g_autoptr(GPtrArray) mine = wdr_loader_mine(p);
 	if (mine->len == 0)
 		wdr_facts_add(p->facts, "installed", false, "nothing in %s is for this board",
-			folder.shown);
+			p->packages.shown);
 	for (guint i = 0; i < mine->len; i++) {
 		const WdrLoaderBoard *b = mine->pdata[i];
-		tell_set(p, &folder, b, false);
-		tell_set(p, &folder, b, true);
+		tell_set(p, b, false);
+		tell_set(p, b, true);
 		if (b->rows->len == 0)
 			wdr_facts_add(p->facts, "installed", true,
-				"%s/%s cannot be written as it is: %s", folder.shown, b->name,
+				"%s/%s cannot be written as it is: %s", p->packages.shown, b->name,
 				b->not_alone ? b->not_alone : "it has no complete loader");
 		p->has_installed = mine->len == 1 && b->rows->len > 0;
 	}

@@ -28,6 +28,10 @@ void wdr_loader_plan_free(WdrLoaderPlan *p)
 		return;
 	wdr_board_free(p->board);
 	wdr_disk_board_clear(&p->of_image);
+	if (p->boards)
+		g_ptr_array_unref(p->boards);
+	if (p->packages_volume)
+		wdr_volume_free(p->packages_volume);
 	wdr_system_free(p->system);
 	wdr_disk_free(p->disk);
 	g_ptr_array_unref(p->facts);
@@ -97,7 +101,7 @@ static bool compare_all(WdrLoaderPlan *p, GError **error)
 	return true;
 }
 
-/* The eMMC boots from the partition that is written only when it is told to. */
+/* The eMMC boots from the partition that is written only when this one is enabled. */
 static void tell_enabled(WdrLoaderPlan *p)
 {
 	WdrEmmcBoot b;

@@ -30,17 +30,22 @@ typedef struct {
 
 typedef struct {
 	const WdrWorld *world;
-	WdrBoard *board;       /* NULL: not known */
-	WdrDisk *disk;         /* that was named: this machine's, or an image; NULL: none */
-	WdrSystem *system;     /* of an image; NULL: there is none on it */
-	WdrDiskBoard of_image; /* the board that it is for; empty: nothing tells */
-	GPtrArray *facts;      /* WdrFact */
-	bool has_unread;       /* a disk could not be looked at */
-	bool has_installed;    /* the packages have one set for the board */
-	WdrLoaderSet *set;     /* NULL: none is to be written */
-	GPtrArray *writes;     /* WdrLoaderWrite, in their order; empty: nothing is, or it is there
-				  already */
-	char *boot_partition;  /* an eMMC boot partition is written to: its name; NULL: none is */
+	WdrBoard *board;            /* NULL: not known */
+	WdrDisk *disk;              /* that was named: this machine's, or an image; NULL: none */
+	WdrSystem *system;          /* of an image; NULL: there is none on it */
+	WdrDiskBoard of_image;      /* the board that it is for; empty: nothing tells */
+	WdrVolume *packages_volume; /* of this machine's packages; NULL: they are the image's, or
+				       none */
+	WdrLoaderFolder packages;
+	GPtrArray
+		*boards; /* WdrLoaderBoard, that the packages have loaders for; NULL: no packages */
+	GPtrArray *facts;     /* WdrFact */
+	bool has_unread;      /* a disk could not be looked at */
+	bool has_installed;   /* the packages have one set for the board */
+	WdrLoaderSet *set;    /* NULL: none is to be written */
+	GPtrArray *writes;    /* WdrLoaderWrite, in their order; empty: nothing is, or it is there
+				 already */
+	char *boot_partition; /* an eMMC boot partition is written to: its name; NULL: none is */
 } WdrLoaderPlan;
 
 /* REFUSED: the loader is not for this board, flash or medium, or would lie over a partition or the

@@ -19,9 +19,9 @@ void wdr_loader_tell(WdrLoaderPlan *p);
 /* Finds p->set and checks that it is for the board (loader_choice.c). for_flash: see
  * wdr_loader_set_read(). */
 bool wdr_loader_choose(WdrLoaderPlan *p, const WdrLoaderOptions *o, bool for_flash, GError **error);
-/* The folders of boards that packages of this machine, or of the system on the image, have.
- * *ret_volume keeps the volume of this machine's; NULL: there is no such folder. */
-bool wdr_loader_packages(WdrLoaderPlan *p, WdrVolume **ret_volume, WdrLoaderFolder *ret);
+/* Finds the packages of this machine, or of the system on the image, and what boards they have
+ * loaders for: p->boards. Once; it reads a file of each. */
+void wdr_loader_find_packages(WdrLoaderPlan *p);
 /* Fills p->writes (loader_place.c). */
 bool wdr_loader_aim(WdrLoaderPlan *p, const WdrLoaderOptions *o, GError **error);
 bool wdr_loader_is_for_flash(const WdrLoaderPlan *p, const WdrLoaderOptions *o);
@@ -29,5 +29,5 @@ bool wdr_loader_is_for_flash(const WdrLoaderPlan *p, const WdrLoaderOptions *o);
 bool wdr_loader_is_flash(const WdrWorld *world, const char *on);
 /* Names of the board that is meant, NULL-ended; NULL: not known. Borrowed. */
 char *const *wdr_loader_names(const WdrLoaderPlan *p);
-/* Its folders among all of them; the caller's. */
-GPtrArray *wdr_loader_mine(const WdrLoaderPlan *p, const GPtrArray *boards);
+/* Its folders among p->boards; the caller's. */
+GPtrArray *wdr_loader_mine(const WdrLoaderPlan *p);
