@@ -204,6 +204,16 @@ void wdr_run_clear(WdrRun *run)
 	g_clear_pointer(&run->output, g_free);
 }
 
+/* Programs that ask or change the machine itself. On a bench only stand-ins will do: those of this
+ * machine would change it in the bench's place. */
+static bool is_of_machine(const char *name)
+{
+	static const char *const names[] = { "dracut", "efibootmgr", "rpi-eeprom-config",
+		"systemctl", "systemd-run", "update-initramfs", "vcgencmd", NULL };
+
+	return g_strv_contains(names, name);
+}
+
 static char *search_path(const WdrWorld *world)
 {
 	const char *path = g_getenv("PATH");
@@ -230,7 +240,10 @@ static char *find_program(const char *path, const char *name)
 
 char *wdr_world_program(const WdrWorld *world, const char *name)
 {
-	g_autofree char *path = search_path(world);
+	g_autofree char *bench = world->bench && is_of_machine(name)
+					 ? g_build_filename(world->bench, "bin", NULL)
+					 : NULL;
+	g_autofree char *path = bench ? g_steal_pointer(&bench) : search_path(world);
 
 	return find_program(path, name);
 }
@@ -267,6 +280,7 @@ static const char *package_of(const char *program)
 		{ "tune2fs", "e2fsprogs" },
 		{ "mkfs.vfat", "dosfstools" },
 		{ "fsck.fat", "dosfstools" },
+		{ "efibootmgr", "efibootmgr" },
 	};
 
 	for (size_t i = 0; i < G_N_ELEMENTS(all); i++) {
@@ -280,7 +294,7 @@ bool wdr_world_run(const WdrWorld *world, const char *const *argv, const char *c
 	WdrRun *ret, GError **error)
 {
 	g_autofree char *path = search_path(world);
-	g_autofree char *program = find_program(path, argv[0]);
+	g_autofree char *program = wdr_world_program(world, argv[0]);
 	g_auto(GStrv) words = g_strdupv((char **)argv);
 	g_auto(GStrv) env = program_environment(path, environment);
 	g_autofree char *out = NULL;
