@@ -288,6 +288,13 @@ static void plan_start(WdrDriversPlan *p, const WdrDrivers *of, const WdrDrivers
 		plan_name(p, of);
 	if (of->missing == 0)
 		return;
+	if (of->is_inside) {
+		leave_to_user(p,
+			"%s: the initramfs is inside the unified kernel image /%s: add the drivers to the "
+			"settings of the system's generator, and make the image anew with kernel-install",
+			of->started_by, of->file);
+		return;
+	}
 	if (options->generates)
 		add_run(p, of);
 	else if (!of->file)

@@ -118,6 +118,48 @@ static bool rehearse(WdrArriving *a, const WdrDisk *target)
 	return false;
 }
 
+static bool leads_to(const WdrEfiOption *o, const WdrDisk *disk)
+{
+	g_autoptr(WdrBlockDev) dev = NULL;
+	g_autoptr(WdrPartTable) table = NULL;
+	bool is_there = o && o->is_active && o->partuuid &&
+			wdr_disk_open_source(disk, &dev, NULL) &&
+			wdr_parttable_read(dev, &table, NULL);
+
+	for (guint i = 0; is_there && i < table->partitions->len; i++) {
+		const WdrPartition *p = table->partitions->pdata[i];
+		if (p->partuuid && g_ascii_strcasecmp(p->partuuid, o->partuuid) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* Of UEFI firmware's entries the first that leads to either disk decides. */
+static void blame_efi(WdrArriving *a, const WdrDisk *target)
+{
+	const WdrEfiSettings *e = a->board->efi;
+	bool is_first = false;
+
+	for (guint i = 0; !is_first && i < e->order->len; i++) {
+		const WdrEfiOption *o = wdr_efi_option(e, g_array_index(e->order, unsigned, i));
+		is_first = leads_to(o, target);
+		if (leads_to(o, a->disk))
+			break;
+	}
+	g_autofree char *fix = wdr_command("order", "--first", target->name, "--write");
+	if (is_first)
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
+			"power off and take the old disk out; if nothing boots then, check cable, "
+			"power and connector of the new one",
+			"the firmware's entry for %s comes first, but that did not answer in time "
+			"or could not be read",
+			target->name);
+	else
+		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING, fix,
+			"%s would boot by itself; the firmware tries another disk first",
+			target->name);
+}
+
 /* It would boot, so it was not asked, or came later. */
 static void blame_order(WdrArriving *a, const WdrDisk *target)
 {
@@ -125,6 +167,10 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 	unsigned old = 0;
 	unsigned new = 0;
 
+	if (b && b->efi) {
+		blame_efi(a, target);
+		return;
+	}
 	if (!b || !b->has_order || !wdr_boot_order_tries(&b->order, target->medium, &new)) {
 		wdr_checks_say(a->checks, WDR_ARRIVED_WHY, WDR_STATE_WARNING,
 			"power off, take it out, power on",
@@ -155,7 +201,7 @@ static void blame_order(WdrArriving *a, const WdrDisk *target)
 /* A root that moved alone is named by the boot files that stayed. */
 static void blame_entry(WdrArriving *a)
 {
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board, NULL);
 	const WdrBootEntry *first = entries->list->len ? entries->list->pdata[0] : NULL;
 	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
 	g_autofree char *look = wdr_command("survey", "--mentions");

@@ -1,4 +1,5 @@
 /* Root, what started it, sizes and mounts, as they are once the system runs. */
+#include "base/command.h"
 #include "base/text.h"
 
 #include "boot/formats/fstab.h"
@@ -42,6 +43,32 @@ static void check_firmware(WdrArriving *a)
 			medium);
 }
 
+/* UEFI firmware says by which of its entries it booted; some of these name no partition. */
+static void check_efi(WdrArriving *a)
+{
+	const WdrEfiSettings *e = a->board ? a->board->efi : NULL;
+	const WdrEfiOption *o =
+		e && e->current >= 0 ? wdr_efi_option(e, (unsigned)e->current) : NULL;
+	bool is_here = false;
+
+	if (!o || a->it->what == WDR_MOVE_ROOT)
+		return;
+	for (guint i = 0; i < a->system->parts->len; i++) {
+		const WdrSystemPart *p = a->system->parts->pdata[i];
+		is_here |= o->partuuid && p->partition->partuuid &&
+			   g_ascii_strcasecmp(o->partuuid, p->partition->partuuid) == 0;
+	}
+	g_autofree char *fix = wdr_command("order", "--first", a->disk->name, "--write");
+	if (is_here || !o->partuuid)
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,
+			"the firmware booted it by its entry Boot%04X '%s'", o->number, o->name);
+	else
+		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_STOP, fix,
+			"root is on the new disk, but the firmware booted by Boot%04X '%s', which "
+			"leads to another disk",
+			o->number, o->name);
+}
+
 static bool has_all_words(const char *arguments, const char *of)
 {
 	g_auto(GStrv) words = g_strsplit_set(of, " \t\n", -1);
@@ -70,11 +97,16 @@ const WdrBootEntry *wdr_arriving_boot_entry(const WdrArriving *a, const WdrBootE
  * is on the old disk. */
 static void check_entry(WdrArriving *a)
 {
+	bool is_efi = g_strcmp0(a->system->flow, "UEFI") == 0;
+
 	if (!a->arguments || a->it->what == WDR_MOVE_ROOT ||
-		g_strcmp0(a->system->flow, "extlinux") != 0)
+		(!is_efi && g_strcmp0(a->system->flow, "extlinux") != 0))
 		return;
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(a->system, a->board, NULL);
 	const WdrBootEntry *entry = wdr_arriving_boot_entry(a, entries);
+	/* Of these, only the default one is known. */
+	if (is_efi && !entry)
+		return;
 	if (!entry)
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_WARNING, NULL,
 			"no entry of the menu has the kernel arguments that it was booted with");
@@ -174,6 +206,7 @@ void wdr_arrive_start(WdrArriving *a)
 {
 	check_root(a);
 	check_firmware(a);
+	check_efi(a);
 	check_entry(a);
 	for (guint i = 0; i < a->it->parts->len; i++)
 		check_size(a, a->it->parts->pdata[i]);

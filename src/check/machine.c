@@ -59,9 +59,10 @@ WdrRehearsal *wdr_machine_rehearse(
 		g_ptr_array_add(beside, root);
 	else if (a->system)
 		g_ptr_array_add(away, a->system);
-	WdrRehearsing how = {
-		.board = board, .others = is_known || root ? beside : NULL, .away = away
-	};
+	WdrRehearsing how = { .board = board,
+		.others = is_known || root ? beside : NULL,
+		.away = away,
+		.is_planned = is_planned };
 	set_fix(a, is_planned, root != NULL, &how);
 	return wdr_rehearse(starts, &how);
 }

@@ -234,7 +234,7 @@ static void check_arguments(WdrReady *r, unsigned *found)
 		"init=/bin/systemd" };
 	static const char *const once[] = { "init=", "systemd.run=", "systemd.unit=", "firstboot",
 		"first-boot" };
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(r->around.system, NULL);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(r->around.system, NULL, NULL);
 	const WdrBootEntry *entry = entries->list->len ? entries->list->pdata[0] : NULL;
 	g_auto(GStrv) words =
 		g_strsplit_set(entry && entry->arguments ? entry->arguments : "", " \t", -1);

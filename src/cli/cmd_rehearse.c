@@ -132,8 +132,12 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 	/* An image is for whatever board it will be put into. */
 	g_autoptr(WdrBoard) board = r.disk->is_image ? NULL : wdr_board_look(world);
 	const char *fix_on = wdr_disk_is_live(world, r.disk) ? NULL : wdr_disk_word(r.disk);
-	g_autoptr(WdrRehearsal) rehearsal = wdr_rehearse(
-		r.system, &(WdrRehearsing){ r.medium, board, r.others, r.away, fix_on, NULL });
+	g_autoptr(WdrRehearsal) rehearsal =
+		wdr_rehearse(r.system, &(WdrRehearsing){ .medium = r.medium,
+					       .board = board,
+					       .others = r.others,
+					       .away = r.away,
+					       .fix_on = fix_on });
 	g_autofree char *both =
 		r.with ? g_strdup_printf("%s with %s", r.disk->name, r.with->name) : NULL;
 	show(globals, both ? both : r.disk->name, r.medium,

@@ -67,8 +67,10 @@ static const WdrSystemPart *part_of_role(const Editing *e, const WdrMention *m)
 {
 	if (m->use == WDR_USE_ROOT && (m->is_default || !m->entry))
 		return e->system->root;
+	/* With UEFI there may be two: the firmware's, and /boot. */
+	bool is_other = e->system->other_boot && strcmp(m->what, "/boot") == 0;
 	if (m->use == WDR_USE_BOOT)
-		return e->system->boot;
+		return is_other ? e->system->other_boot : e->system->boot;
 	if (m->use != WDR_USE_SWAP && m->use != WDR_USE_RESUME)
 		return NULL;
 	const WdrSystemPart *swap = NULL;
@@ -97,6 +99,20 @@ static bool was_called(const Editing *e, const char *disk)
 	return false;
 }
 
+/* What another mention calls by the same identifier and by its role: GRUB searches for the UUID
+ * that fstab mounts as root. */
+static const WdrSystemPart *part_so_called(const Editing *e, const WdrMention *m)
+{
+	for (guint i = 0; i < e->system->mentions->len; i++) {
+		const WdrMention *other = e->system->mentions->pdata[i];
+		if (!other->frozen && other->identifier.kind == m->identifier.kind &&
+			g_ascii_strcasecmp(other->identifier.value, m->identifier.value) == 0 &&
+			part_of_role(e, other))
+			return part_of_role(e, other);
+	}
+	return NULL;
+}
+
 /* A mention that names nothing on a disk that was copied by other means still tells which of the
  * disk's partitions was meant: by its use, or by its number on the disk that this one was. */
 static const WdrSystemPart *part_meant(const Editing *e, const WdrMention *m)
@@ -107,6 +123,8 @@ static const WdrSystemPart *part_meant(const Editing *e, const WdrMention *m)
 	if (e->it->what != WDR_MOVE_NOTHING)
 		return NULL;
 	const WdrSystemPart *part = part_of_role(e, m);
+	if (!part)
+		part = part_so_called(e, m);
 	if (part || !old_place(&m->identifier, &disk, &number) || !was_called(e, disk))
 		return part;
 	return wdr_system_part(e->system, number);
@@ -132,11 +150,14 @@ static WdrItineraryPart *part_of(const Editing *e, const WdrMention *m, unsigned
 
 /* ---- what starts must have a root ---- */
 
+/* Without settings a script's own words count; of a loader that nobody knows, all entries. */
 static bool is_effective_root(const WdrMention *m, bool has_default)
 {
-	/* Without settings a script's own words count. */
-	return is_kernel_root(m) &&
-	       (has_default ? m->is_default : is_format(m, "image") || is_format(m, "script"));
+	static const char *const others[] = { "image", "script", "loader-entry", "grub",
+		"efi-program", NULL };
+	bool is_other = m->format && g_strv_contains(others, m->format->name);
+
+	return is_kernel_root(m) && (has_default ? m->is_default : is_other);
 }
 
 static bool has_default_root(const Editing *e)
@@ -154,6 +175,8 @@ static const char *root_file(const Editing *e)
 {
 	if (g_strcmp0(e->system->flow, "extlinux") == 0)
 		return "extlinux.conf's default entry";
+	if (g_strcmp0(e->system->flow, "UEFI") == 0)
+		return "the boot loader's default entry";
 	return g_strcmp0(e->system->flow, "firmware") == 0 ? "cmdline.txt"
 							   : "the loader script's settings";
 }
@@ -359,8 +382,11 @@ static bool edit_boot_file(
 static bool edit_for_root(
 	const Editing *e, const WdrMention *m, const WdrItineraryPart *part, GError **error)
 {
+	const WdrSystemPart *other = e->system->other_boot;
 	bool is_boot_file = m->number == wdr_system_boot_part(e->system)->partition->number &&
 			    g_str_has_prefix(m->file, e->system->boot_folder);
+	/* GRUB reads its menu from the root that it finds: from the new one, then. */
+	is_boot_file |= other && other != e->system->root && m->number == other->partition->number;
 	bool is_copied = m->number == e->system->root->partition->number;
 
 	return (!is_boot_file || edit_boot_file(e, m, part, error)) &&

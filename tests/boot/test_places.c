@@ -24,7 +24,7 @@ static const struct {
 	{ true, "boot.scr", "image" },
 	{ true, "uInitrd-6.1", "image" },
 	{ false, "etc/default/u-boot", "shell" },
-	{ false, "etc/default/grub.d/x.cfg", NULL },
+	{ false, "etc/default/station.d/x.cfg", NULL },
 	{ false, "etc/systemd/system/srv.mount", "unit" },
 	{ false, "etc/systemd/system/multi-user.target.wants/srv.mount", NULL },
 	{ false, "etc/fstab", "fstab" },

@@ -67,6 +67,7 @@ void wdr_board_free(WdrBoard *b)
 	g_free(b->targets_doubt);
 	if (b->flash)
 		g_ptr_array_unref(b->flash);
+	wdr_efi_settings_free(b->efi);
 	g_free(b);
 }
 
@@ -232,8 +233,12 @@ WdrBoard *wdr_board_look(const WdrWorld *world)
 {
 	g_autoptr(WdrBoard) b = g_new0(WdrBoard, 1);
 
-	if (!look_at_tree(world, b))
-		return NULL;
+	b->efi = wdr_efi_settings_read(world);
+	if (!look_at_tree(world, b)) {
+		if (!b->efi)
+			return NULL;
+		b->names = g_new0(char *, 1);
+	}
 	if (b->series > 0)
 		ask_firmware(world, b);
 	else

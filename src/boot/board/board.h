@@ -3,6 +3,7 @@
 #pragma once
 
 #include "boot/board/bootorder.h"
+#include "boot/board/efi_settings.h"
 #include "world/world.h"
 
 /* A SPI flash and what it holds. */
@@ -33,6 +34,7 @@ typedef struct {
 	char *targets_doubt; /* why it is not known what U-Boot does; NULL: nothing speaks for that
 			      */
 	GPtrArray *flash;    /* WdrBoardFlash */
+	WdrEfiSettings *efi; /* NULL: it was not started by UEFI firmware */
 } WdrBoard;
 
 /* WdrBoardFlash: what this machine has, of whatever kind it is. The caller's. */
@@ -40,7 +42,8 @@ GPtrArray *wdr_board_look_at_flash(const WdrWorld *world);
 /* Its names in the device tree as in WdrBoard, without a look at anything else; NULL: there is no
  * device tree. The caller's. */
 char **wdr_board_names(const WdrWorld *world);
-/* Never fails: what cannot be known stays so. NULL: the machine is no board with a device tree. */
+/* Never fails: what cannot be known stays so. NULL: the machine has neither a device tree nor UEFI
+ * firmware. */
 WdrBoard *wdr_board_look(const WdrWorld *world);
 void wdr_board_free(WdrBoard *b);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrBoard, wdr_board_free)

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "boot/formats/image.h"
+#include "boot/formats/text_rooms.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -88,33 +89,104 @@ static bool seal(const WdrEdit *edit, const char *text, size_t len, GByteArray *
 	return true;
 }
 
-bool wdr_edit_apply(const WdrEdit *edit, const char *text, size_t len, GBytes **ret, GError **error)
+/* The splices within [from, to) put into the text there; the caller's. NULL: they do not fit it. */
+static GByteArray *splice(
+	const WdrEdit *edit, const char *text, size_t from, size_t to, GError **error)
 {
 	g_autoptr(GByteArray) out = g_byte_array_new();
-	size_t at = 0;
+	size_t at = from;
 
+	for (guint i = 0; i < edit->splices->len; i++) {
+		const WdrSplice *s = edit->splices->pdata[i];
+		/* What is added at the end lies behind the last byte. */
+		if (s->offset < from || s->offset > to)
+			continue;
+		if (s->offset < at || s->len > to || s->offset > to - s->len ||
+			memcmp(text + s->offset, s->old_text, s->len) != 0) {
+			wdr_error_set(error, WDR_ERROR_FORMAT,
+				"the edit of /%s at line %u does not fit the file", edit->file,
+				s->line);
+			return NULL;
+		}
+		g_byte_array_append(out, (const uint8_t *)text + at, (guint)(s->offset - at));
+		g_byte_array_append(out, (const uint8_t *)s->new_text, (guint)strlen(s->new_text));
+		at = s->offset + s->len;
+	}
+	g_byte_array_append(out, (const uint8_t *)text + at, (guint)(to - at));
+	return g_steal_pointer(&out);
+}
+
+/* Texts inside a file that keeps its size. Whatever lies outside of them is no edit of ours. */
+static bool apply_in_rooms(const WdrEdit *edit, const GArray *rooms, const char *text, size_t len,
+	GBytes **ret, GError **error)
+{
+	g_autofree char *out = g_memdup2(text, len);
+	guint fitting = 0;
+
+	for (guint i = 0; i < rooms->len; i++) {
+		const WdrTextRoom *room = &g_array_index(rooms, WdrTextRoom, i);
+		g_autoptr(GByteArray) filled =
+			splice(edit, text, room->at, room->at + room->bytes, error);
+		if (!filled)
+			return false;
+		for (guint k = 0; k < edit->splices->len; k++) {
+			const WdrSplice *s = edit->splices->pdata[k];
+			fitting += s->offset >= room->at && s->offset - room->at <= room->bytes;
+		}
+		if (!wdr_text_room_fill(
+			    room, out, (const char *)filled->data, filled->len, error)) {
+			g_prefix_error(error, "/%s: ", edit->file);
+			return false;
+		}
+	}
+	if (fitting != edit->splices->len)
+		return wdr_error_set(error, WDR_ERROR_FORMAT,
+			"an edit of /%s lies outside of the texts in it", edit->file);
+	*ret = g_bytes_new_take(g_steal_pointer(&out), len);
+	return true;
+}
+
+bool wdr_edit_apply(const WdrEdit *edit, const char *text, size_t len, GBytes **ret, GError **error)
+{
 	if (!wdr_hash_equal(wdr_hash(text, len), edit->before)) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
 			"/%s on partition %u has changed since the itinerary was drawn", edit->file,
 			edit->number);
 		return false;
 	}
+	g_autoptr(GArray) rooms = wdr_text_rooms(text, len);
+	if (rooms)
+		return apply_in_rooms(edit, rooms, text, len, ret, error);
 	for (guint i = 0; i < edit->splices->len; i++) {
 		const WdrSplice *s = edit->splices->pdata[i];
-		if (s->offset < at || s->len > len || s->offset > len - s->len ||
-			memcmp(text + s->offset, s->old_text, s->len) != 0)
+		if (s->offset > len)
 			return wdr_error_set(error, WDR_ERROR_FORMAT,
 				"the edit of /%s at line %u does not fit the file", edit->file,
 				s->line);
-		g_byte_array_append(out, (const uint8_t *)text + at, (guint)(s->offset - at));
-		g_byte_array_append(out, (const uint8_t *)s->new_text, (guint)strlen(s->new_text));
-		at = s->offset + s->len;
 	}
-	g_byte_array_append(out, (const uint8_t *)text + at, (guint)(len - at));
-	if (!seal(edit, text, len, out, error))
+	g_autoptr(GByteArray) out = splice(edit, text, 0, len, error);
+	if (!out || !seal(edit, text, len, out, error))
 		return false;
 	*ret = g_byte_array_free_to_bytes(g_steal_pointer(&out));
 	return true;
+}
+
+/* The text that the first edit is in. */
+static bool show_room(
+	const WdrEdit *edit, const char *bytes, size_t len, const char **ret_text, size_t *ret_len)
+{
+	g_autoptr(GArray) rooms = wdr_text_rooms(bytes, len);
+
+	for (guint i = 0; rooms && i < rooms->len && edit->splices->len > 0; i++) {
+		const WdrTextRoom *room = &g_array_index(rooms, WdrTextRoom, i);
+		const WdrSplice *s = edit->splices->pdata[0];
+		if (s->offset < room->at || s->offset - room->at >= room->room)
+			continue;
+		*ret_text = bytes + room->at;
+		*ret_len = room->bytes;
+		return true;
+	}
+	return false;
 }
 
 void wdr_edit_shown(
@@ -124,7 +196,8 @@ void wdr_edit_shown(
 
 	*ret_text = bytes;
 	*ret_len = len;
-	if (!edit->is_image || !wdr_loader_image_parse(bytes, len, &image, NULL))
+	if (show_room(edit, bytes, len, ret_text, ret_len) || !edit->is_image ||
+		!wdr_loader_image_parse(bytes, len, &image, NULL))
 		return;
 	*ret_text = bytes + image.text_at;
 	*ret_len = image.text_bytes;

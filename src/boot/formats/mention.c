@@ -20,6 +20,9 @@ const WdrFormat wdr_formats[] = {
 	{ "loader-entry", "boot loader entry", wdr_loader_entry_read, false, TEXT_BYTES_MAX },
 	{ "script", "loader script", wdr_script_read, false, TEXT_BYTES_MAX },
 	{ "image", "loader image", wdr_image_read, true, WDR_EDITED_BYTES_MAX },
+	{ "grub", "GRUB menu", wdr_grub_read, false, TEXT_BYTES_MAX },
+	{ "grub-environment", "GRUB's environment", wdr_grub_env_read, false, TEXT_BYTES_MAX },
+	{ "efi-program", "UEFI program", wdr_efi_program_read, true, WDR_EDITED_BYTES_MAX },
 	{ "text", "text", wdr_text_read, false, TEXT_BYTES_MAX },
 };
 const size_t wdr_n_formats = G_N_ELEMENTS(wdr_formats);

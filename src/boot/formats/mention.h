@@ -81,18 +81,21 @@ bool wdr_unit_read(const WdrReading *r, GError **error);
 bool wdr_loader_entry_read(const WdrReading *r, GError **error);
 bool wdr_script_read(const WdrReading *r, GError **error);
 bool wdr_image_read(const WdrReading *r, GError **error);
+bool wdr_grub_read(const WdrReading *r, GError **error);
+bool wdr_grub_env_read(const WdrReading *r, GError **error);
+bool wdr_efi_program_read(const WdrReading *r, GError **error);
 bool wdr_text_read(const WdrReading *r, GError **error);
 
 struct WdrFormat {
 	const char *name; /* as in a places file */
 	const char *title;
 	WdrReadFunc read;
-	bool is_image; /* wrapped in a loader image: its checksums are computed again after an edit
-			*/
+	bool is_image;    /* a text inside a loader image or a UEFI program: an edit also
+			     changes lengths and checksums around it */
 	size_t bytes_max; /* larger files are left alone */
 };
 /* No file that is changed is larger: the largest of any format's bytes_max. */
-enum { WDR_EDITED_BYTES_MAX = 96 * 1024 * 1024 };
+enum { WDR_EDITED_BYTES_MAX = 192 * 1024 * 1024 };
 extern const WdrFormat wdr_formats[];
 extern const size_t wdr_n_formats;
 const WdrFormat *wdr_format_find(const char *name); /* NULL: none */
@@ -119,6 +122,10 @@ void wdr_kernel_args_scan(
 /* The value of a setting: an identifier, a bare UUID where the key says so, or kernel arguments. */
 void wdr_setting_take(const WdrReading *r, const WdrLine *line, const char *key, WdrSpan value,
 	WdrWriting writing);
+/* UUIDs inside the names of GRUB's menu entries, as grub-mkconfig puts them there. */
+void wdr_grub_take_names(const WdrReading *r, const WdrLine *line, WdrSpan span);
+/* What every environment block of GRUB begins with. */
+extern const char wdr_grub_env_begin[];
 /* Identifiers among mount options: "a,b=IDENTIFIER,…". */
 void wdr_options_take(const WdrReading *r, const WdrLine *line, WdrSpan span, WdrWriting writing);
 /* What a mount point is for. */

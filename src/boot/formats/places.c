@@ -22,10 +22,19 @@ static const struct {
 	{ true, "uInitrd*", "image" },
 	{ true, "boot.cmd", "script" },
 	{ true, "loader/entries/*.conf", "loader-entry" },
+	{ true, "EFI/*/grub.cfg", "grub" },
+	{ true, "EFI/*/*.efi", "efi-program" },
+	{ true, "grub/grub.cfg", "grub" },
+	{ true, "grub/custom.cfg", "grub" },
+	{ true, "grub/grubenv", "grub-environment" },
+	{ true, "grub2/grub.cfg", "grub" },
+	{ true, "grub2/grubenv", "grub-environment" },
 	{ false, "etc/fstab", "fstab" },
 	{ false, "etc/crypttab", "crypttab" },
 	{ false, "etc/kernel/cmdline", "kernel-arguments" },
 	{ false, "etc/default/*", "shell" },
+	{ false, "etc/default/grub.d/*.cfg", "shell" },
+	{ false, "etc/grub.d/40_custom", "grub" },
 	{ false, "etc/u-boot-menu/conf.d/*", "shell" },
 	{ false, "etc/dracut.conf", "shell" },
 	{ false, "etc/dracut.conf.d/*.conf", "shell" },
@@ -39,6 +48,8 @@ const WdrMadeFile wdr_made_files[] = {
 	{ "extlinux/extlinux.conf", "etc/default/u-boot", "u-boot-update" },
 	{ "cmdline.txt", "etc/default/raspi-firmware", "the package raspi-firmware" },
 	{ "boot.scr", "etc/default/flash-kernel", "flash-kernel" },
+	{ "grub/grub.cfg", "etc/default/grub", "update-grub" },
+	{ "loader/entries/*.conf", "etc/kernel/cmdline", "kernel-install" },
 };
 const size_t wdr_n_made_files = G_N_ELEMENTS(wdr_made_files);
 

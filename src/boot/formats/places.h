@@ -28,7 +28,7 @@ const WdrFormat *wdr_places_find(const WdrPlaces *p, bool is_boot, const char *p
 /* Files that a package makes anew at each kernel update, and the settings that it makes them from:
  * an edit of the made file alone would be lost. */
 typedef struct {
-	const char *made;     /* on the boot volume */
+	const char *made;     /* on the boot volume; * ? [ ] as in places */
 	const char *settings; /* on the root volume */
 	const char *maker;    /* in words */
 } WdrMadeFile;

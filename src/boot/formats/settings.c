@@ -168,7 +168,11 @@ static void take_shell_line(const WdrReading *r, const WdrLine *line)
 		wdr_reading_warn(r, line, value,
 			"the quote is not closed on this line; the value is taken up to its end");
 	guint first = r->mentions->len;
-	wdr_setting_take(r, line, key, inner, inner.at > value ? WDR_WRITE_QUOTED : WDR_WRITE_WORD);
+	if (strcmp(key, "GRUB_DEFAULT") == 0)
+		wdr_grub_take_names(r, line, inner);
+	else
+		wdr_setting_take(
+			r, line, key, inner, inner.at > value ? WDR_WRITE_QUOTED : WDR_WRITE_WORD);
 	/* A boot file is made of these later: nothing starts from them. */
 	for (guint i = first; i < r->mentions->len; i++)
 		((WdrMention *)r->mentions->pdata[i])->is_default = false;

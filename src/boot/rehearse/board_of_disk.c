@@ -72,7 +72,7 @@ static bool ask_flash_kernel(WdrSystem *s, WdrDiskBoard *ret)
 
 static bool ask_entries(WdrSystem *s, WdrDiskBoard *ret)
 {
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, NULL);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, NULL, NULL);
 	const WdrBootEntry *e = entries->list->len > 0 ? entries->list->pdata[0] : NULL;
 	size_t len = 0;
 

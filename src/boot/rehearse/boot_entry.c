@@ -22,7 +22,13 @@ static void entry_free(void *data)
 	g_free(w->arguments);
 	g_free(w->arguments_said);
 	g_free(w->doubt);
+	g_clear_pointer(&w->early, g_ptr_array_unref);
 	g_free(w);
+}
+
+const WdrSystemPart *wdr_boot_entry_part(const WdrBootEntries *w, const WdrBootEntry *entry)
+{
+	return entry->part ? entry->part : w->part;
 }
 
 void wdr_boot_entries_free(WdrBootEntries *w)
@@ -32,6 +38,8 @@ void wdr_boot_entries_free(WdrBootEntries *w)
 	g_ptr_array_unref(w->list);
 	g_ptr_array_unref(w->faults);
 	g_ptr_array_unref(w->warnings);
+	g_ptr_array_unref(w->steps);
+	g_free(w->program);
 	g_free(w);
 }
 
@@ -70,20 +78,24 @@ bool wdr_boot_entries_has(const WdrBootEntries *w, const char *path)
 	return w->part && w->part->volume && wdr_follow(w->part->volume, path, NULL, NULL, &entry);
 }
 
-WdrBootEntries *wdr_boot_entries_find(const WdrSystem *s, const WdrBoard *board)
+WdrBootEntries *wdr_boot_entries_find(
+	const WdrSystem *s, const WdrBoard *board, const GPtrArray *others)
 {
 	static const struct {
 		const char *flow;
 		void (*find)(const WdrSystem *s, WdrBootEntries *ret);
 	} flows[] = { { "firmware", wdr_boot_entries_of_firmware },
 		{ "extlinux", wdr_boot_entries_of_menu },
-		{ "loader script", wdr_boot_entries_of_script } };
+		{ "loader script", wdr_boot_entries_of_script },
+		{ "UEFI", wdr_boot_entries_of_efi } };
 	WdrBootEntries *w = g_new0(WdrBootEntries, 1);
 
 	w->list = g_ptr_array_new_with_free_func(entry_free);
 	w->faults = g_ptr_array_new_with_free_func(g_free);
 	w->warnings = g_ptr_array_new_with_free_func(g_free);
+	w->steps = g_ptr_array_new_with_free_func(g_free);
 	w->board = board;
+	w->others = others;
 	w->part = wdr_system_boot_part(s);
 	for (size_t i = 0; i < G_N_ELEMENTS(flows); i++) {
 		if (g_strcmp0(s->flow, flows[i].flow) == 0)
@@ -92,6 +104,6 @@ WdrBootEntries *wdr_boot_entries_find(const WdrSystem *s, const WdrBoard *board)
 	if (!s->flow)
 		g_ptr_array_add(w->faults,
 			g_strdup("no boot files: no config.txt or cmdline.txt on a FAT volume, no "
-				 "extlinux.conf, no boot.scr"));
+				 "extlinux.conf, no boot.scr, no UEFI program"));
 	return w;
 }

@@ -115,11 +115,12 @@ static void walk_entries(WdrWalk *w, const WdrBootEntries *entries)
 		w->entry = entry;
 		if (entry->doubt) {
 			wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_UNKNOWN, NULL,
-				"what the script does here is known when it runs: %s",
+				"what the %s does here is known when it runs: %s",
+				g_strcmp0(w->s->flow, "UEFI") == 0 ? "loader" : "script",
 				entry->doubt);
 			return;
 		}
-		if (wdr_walk_files(w, entries->part)) {
+		if (wdr_walk_files(w, wdr_boot_entry_part(entries, entry))) {
 			soften(w, first, before);
 			if (wdr_walk_drivers(w) && wdr_walk_root(w) && wdr_walk_init(w))
 				wdr_walk_after(w);
@@ -178,7 +179,7 @@ static bool is_finished(WdrWalk *w)
 WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 {
 	WdrRehearsal *r = g_new0(WdrRehearsal, 1);
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board, how->others);
 	WdrWalk w = { .s = s,
 		.how = how,
 		.medium = how->medium ? how->medium : s->medium,
@@ -195,9 +196,10 @@ WdrRehearsal *wdr_rehearse(const WdrSystem *s, const WdrRehearsing *how)
 	for (guint i = 0; i < entries->warnings->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT, WDR_STATE_WARNING, NULL, "%s",
 			(const char *)entries->warnings->pdata[i]);
+	g_autofree char *fix = entries->misses_names ? wdr_walk_readdress(&w, NULL) : NULL;
 	for (guint i = 0; i < entries->faults->len; i++)
 		wdr_walk_say(&w, WDR_STAGE_BOOT,
-			entries->list->len && goes_on ? WDR_STATE_WARNING : WDR_STATE_STOP, NULL,
+			entries->list->len && goes_on ? WDR_STATE_WARNING : WDR_STATE_STOP, fix,
 			"%s", (const char *)entries->faults->pdata[i]);
 	if (goes_on)
 		walk_entries(&w, entries);

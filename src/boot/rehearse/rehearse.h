@@ -45,6 +45,8 @@ typedef struct {
 	const WdrBoard *board;   /* that it is to start; NULL: any that such a disk is for */
 	const GPtrArray *others; /* const WdrSystem *: disks that stay in beside it; NULL: none */
 	const GPtrArray *away;   /* and those that are treated as unplugged, but may come back */
+	bool is_planned; /* the disk is not made yet: what only a disk that is there can get comes
+			    after the move */
 	/* For advice: the disk whose files a fix would change (NULL: the running system's), and the
 	 * one that root is going to be on where that is another one (NULL: it is not). */
 	const char *fix_on, *fix_for;

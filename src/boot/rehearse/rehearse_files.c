@@ -35,6 +35,10 @@ static char *load(WdrWalk *w, const WdrSystemPart *boot, const WdrBootEntryFile 
 		return NULL;
 	}
 	char *bytes = wdr_follow_read(boot->volume, f->path, limit, ret_len);
+	if (bytes && f->bytes > 0 && f->at <= *ret_len && f->bytes <= *ret_len - f->at) {
+		memmove(bytes, bytes + f->at, f->bytes);
+		*ret_len = f->bytes;
+	}
 	if (!bytes)
 		wdr_walk_say(w, WDR_STAGE_FILES, WDR_STATE_STOP, "install it again",
 			"the %s /%s cannot be read completely, or is no file%s", what, f->path,
@@ -99,6 +103,26 @@ static bool read_initramfs(WdrWalk *w, const WdrBootEntryFile *f, const char *by
 	return true;
 }
 
+/* Archives with microcode and the like, which lie in front of the initramfs in memory; NULL after a
+ * fault was said. The caller's. */
+static GByteArray *load_early(WdrWalk *w, const WdrSystemPart *boot)
+{
+	g_autoptr(GByteArray) all = g_byte_array_new();
+	const GPtrArray *early = w->entry->early;
+
+	for (guint i = 0; early && i < early->len; i++) {
+		WdrBootEntryFile f = { .path = early->pdata[i], .said = w->entry->initramfs.said };
+		size_t len = 0;
+		g_autofree char *bytes = load(w, boot, &f, "initramfs", INITRAMFS_BYTES_MAX, &len);
+		if (!bytes)
+			return NULL;
+		g_byte_array_append(all, (const uint8_t *)bytes, (guint)len);
+		/* A loader puts each at a multiple of 4. */
+		g_byte_array_append(all, (const uint8_t *)"\0\0\0", (guint)(-len & 3));
+	}
+	return g_steal_pointer(&all);
+}
+
 static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 {
 	const WdrBootEntryFile *f = &w->entry->initramfs;
@@ -121,7 +145,11 @@ static bool walk_initramfs(WdrWalk *w, const WdrSystemPart *boot)
 		return true;
 	}
 	g_autofree char *bytes = load(w, boot, f, "initramfs", INITRAMFS_BYTES_MAX, &len);
-	return bytes && read_initramfs(w, f, bytes, len);
+	g_autoptr(GByteArray) all = bytes ? load_early(w, boot) : NULL;
+	if (!all)
+		return false;
+	g_byte_array_append(all, (const uint8_t *)bytes, (guint)len);
+	return read_initramfs(w, f, (const char *)all->data, all->len);
 }
 
 static bool add_tree(void *data, const WdrName *name, GError **error)

@@ -483,27 +483,41 @@ static void walk_look_alikes(WdrWalk *w, const WdrSystemPart *boot)
 	}
 }
 
+static bool is_flow(const WdrWalk *w, const char *flow)
+{
+	return g_strcmp0(w->s->flow, flow) == 0;
+}
+
+/* Firmware that has started this machine by UEFI lies in its own flash. Otherwise U-Boot may start
+ * such programs, too. */
+static bool check_efi(WdrWalk *w, const WdrBootEntries *entries)
+{
+	bool has_firmware = !w->board || w->board->efi;
+
+	return (has_firmware || check_loader(w)) && wdr_walk_efi(w, entries);
+}
+
 static bool check_place(WdrWalk *w, const WdrBootEntries *entries)
 {
-	bool is_firmware = g_strcmp0(w->s->flow, "firmware") == 0;
-
-	return is_firmware ? check_firmware(w, entries) && check_firmware_medium(w, entries->part)
-			   : check_loader(w) && check_marks(w, entries->part) &&
-				     check_features(w, entries->part);
+	if (is_flow(w, "firmware"))
+		return check_firmware(w, entries) && check_firmware_medium(w, entries->part);
+	if (is_flow(w, "UEFI"))
+		return check_efi(w, entries);
+	return check_loader(w) && check_marks(w, entries->part) && check_features(w, entries->part);
 }
 
 bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const WdrSystemPart *boot = entries->part;
-	const char *flow = w->s->flow;
 
 	if (!check_place(w, entries))
 		return false;
-	wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s on partition %u (%s)",
-		g_strcmp0(flow, "firmware") == 0   ? "config.txt and cmdline.txt"
-		: g_strcmp0(flow, "extlinux") == 0 ? "extlinux/extlinux.conf"
-						   : "boot.scr",
-		boot->partition->number, boot->probe.type);
+	if (!is_flow(w, "UEFI"))
+		wdr_walk_say(w, WDR_STAGE_BOOT, WDR_STATE_OK, NULL, "%s on partition %u (%s)",
+			is_flow(w, "firmware")   ? "config.txt and cmdline.txt"
+			: is_flow(w, "extlinux") ? "extlinux/extlinux.conf"
+						 : "boot.scr",
+			boot->partition->number, boot->probe.type);
 	walk_look_alikes(w, boot);
 	return true;
 }

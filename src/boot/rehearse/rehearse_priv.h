@@ -46,6 +46,7 @@ char *wdr_walk_readdress(const WdrWalk *w, const char *option);
 
 /* Each returns whether the start goes on behind it. */
 bool wdr_walk_medium(WdrWalk *w, const WdrBootEntries *entries); /* rehearse_medium.c */
+bool wdr_walk_efi(WdrWalk *w, const WdrBootEntries *entries);    /* rehearse_efi.c */
 bool wdr_walk_files(WdrWalk *w, const WdrSystemPart *boot);      /* rehearse_files.c */
 bool wdr_walk_drivers(WdrWalk *w);                               /* rehearse_kernel.c */
 bool wdr_walk_root(WdrWalk *w);

@@ -314,6 +314,7 @@ static void look_beside(WdrDrivers *of, const WdrDriversFor *how)
 static void look_at_entry(WdrWalk *w, const WdrBootEntries *entries, const WdrBootEntry *entry,
 	const WdrDriversFor *how, GPtrArray *ret)
 {
+	const WdrSystemPart *part = wdr_boot_entry_part(entries, entry);
 	g_autofree char *file = NULL;
 	g_auto(WdrEntry) found = { 0 };
 	WdrDrivers *of = NULL;
@@ -321,7 +322,7 @@ static void look_at_entry(WdrWalk *w, const WdrBootEntries *entries, const WdrBo
 	if (entry->doubt || !entry->kernel.path)
 		return;
 	if (entry->initramfs.path &&
-		!wdr_follow(entries->part->volume, entry->initramfs.path, &file, NULL, &found))
+		!wdr_follow(part->volume, entry->initramfs.path, &file, NULL, &found))
 		file = NULL;
 	of = same_start(ret, entry->kernel.path, file);
 	if (of) {
@@ -332,11 +333,12 @@ static void look_at_entry(WdrWalk *w, const WdrBootEntries *entries, const WdrBo
 	}
 	wdr_walk_forget(w);
 	w->entry = entry;
-	bool is_whole = wdr_walk_files(w, entries->part);
+	bool is_whole = wdr_walk_files(w, part);
 	of = g_new0(WdrDrivers, 1);
 	of->list = g_ptr_array_new_with_free_func(driver_free);
 	of->started_by = named(entry);
-	of->boot = entries->part;
+	of->boot = part;
+	of->is_inside = entry->initramfs.bytes > 0;
 	of->kernel = g_strdup(entry->kernel.path);
 	of->kernel_said = g_strdup(entry->kernel.said);
 	of->file = g_steal_pointer(&file);
@@ -358,7 +360,7 @@ static void look_at_entry(WdrWalk *w, const WdrBootEntries *entries, const WdrBo
 GPtrArray *wdr_drivers_look(const WdrSystem *s, const WdrDriversFor *how)
 {
 	GPtrArray *ret = g_ptr_array_new_with_free_func(drivers_free);
-	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board);
+	g_autoptr(WdrBootEntries) entries = wdr_boot_entries_find(s, how->board, NULL);
 	const WdrRehearsing none = { 0 };
 	WdrWalk w = { .s = s, .how = &none, .medium = how->medium, .board = how->board };
 

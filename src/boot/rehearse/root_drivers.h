@@ -34,6 +34,7 @@ typedef struct {
 	char *kernel;              /* path on boot */
 	char *kernel_said;         /* what names it: "extlinux/extlinux.conf:6"; NULL: a default */
 	char *file;      /* the initramfs: path on boot, links followed; NULL: it has none */
+	bool is_inside;  /* a unified kernel image, which its own tools make anew */
 	bool is_unnamed; /* it is there, but its loader is not told to load it */
 	WdrInitramfs *initramfs;
 	WdrModules *modules; /* NULL: nothing tells */

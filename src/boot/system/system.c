@@ -191,6 +191,22 @@ static void follow_autoboot(WdrSystem *s)
 	s->flow = g_strdup("firmware");
 }
 
+/* An EFI system partition with a program on it; failing that, any FAT volume with one. */
+static void find_efi(WdrSystem *s)
+{
+	for (unsigned round = 0; round < 2 && !s->boot; round++) {
+		for (guint i = 0; i < s->parts->len && !s->boot; i++) {
+			WdrSystemPart *p = s->parts->pdata[i];
+			bool can_be = is_type(p, "vfat") &&
+				      (round > 0 || wdr_efi_is_system_partition(s, p->partition));
+			g_autofree char *program = can_be ? wdr_efi_first_program(p) : NULL;
+			s->boot = program ? p : NULL;
+		}
+	}
+	if (s->boot)
+		s->flow = g_strdup("UEFI");
+}
+
 /* The first FAT volume with boot files, as the firmware looks for it; failing that, any volume but
  * root's with a loader's configuration. */
 static void find_boot(WdrSystem *s)
@@ -208,6 +224,8 @@ static void find_boot(WdrSystem *s)
 			}
 		}
 	}
+	if (!s->boot)
+		find_efi(s);
 	if (s->boot)
 		s->boot->role = WDR_ROLE_BOOT;
 }
@@ -229,6 +247,8 @@ static void find_root(WdrSystem *s)
 static void find_boot_folder(WdrSystem *s)
 {
 	s->boot_folder = "";
+	if (g_strcmp0(s->flow, "UEFI") == 0)
+		s->other_boot = wdr_efi_other_boot(s, &s->other_folder);
 	for (size_t k = 0; !s->flow && s->root && k < G_N_ELEMENTS(signs); k++) {
 		g_autofree char *path = g_strconcat("boot/", signs[k].file, NULL);
 		if (!signs[k].is_firmware && has_file(s->root, path)) {
@@ -280,7 +300,8 @@ static void read_names(WdrSystem *s)
 
 bool wdr_system_look(WdrSystem *s, const WdrWorld *world, GError **error)
 {
-	s->boot = s->root = s->autoboot = NULL;
+	s->boot = s->root = s->autoboot = s->other_boot = NULL;
+	s->other_folder = NULL;
 	s->autoboot_to = s->autoboot_trial = 0;
 	g_clear_pointer(&s->flow, g_free);
 	g_clear_pointer(&s->os_name, g_free);

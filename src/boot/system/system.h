@@ -44,11 +44,15 @@ typedef struct {
 		*whole;   /* a disk without a table, with one volume on all of it; NULL otherwise */
 	GPtrArray *parts; /* WdrSystemPart, by start */
 	WdrSystemPart *boot, *root; /* borrowed; NULL: not found */
-	char *flow; /* "firmware", "extlinux", "loader script"; NULL: none recognised */
+	char *flow; /* "firmware", "extlinux", "loader script", "UEFI"; NULL: none recognised. With
+		     * UEFI boot is the EFI system partition */
 	WdrSystemPart *autoboot; /* the first FAT volume, when it has an autoboot.txt; borrowed;
 				    NULL: it has none */
 	unsigned autoboot_to, autoboot_trial; /* the partitions that this leads to, always and for
 						 one trial; 0: it says none */
+	WdrSystemPart *other_boot; /* UEFI: root or a volume that has more boot files (the menu, the
+				      kernels); borrowed; NULL: none */
+	const char *other_folder;  /* before paths of these: "" or "boot/"; NULL: none */
 	const char *boot_folder; /* before paths of boot files: "", or "boot/" on the root volume */
 	char *os_name, *host_name; /* from root; NULL: unknown */
 	char *home;                /* the disk's own name in device paths; NULL: unknown */
@@ -102,5 +106,24 @@ WdrSystemPart *wdr_system_part(const WdrSystem *s, unsigned number);
 WdrIdentity wdr_system_identity(const WdrSystem *s, const WdrSystemPart *part);
 /* The parts that an identifier names on this disk; *ret_count how many. The first, or NULL. */
 WdrSystemPart *wdr_system_resolve(const WdrSystem *s, const WdrIdentifier *a, unsigned *ret_count);
+/* ---- a disk as UEFI firmware sees it (efi_layout.c) ---- */
+
+/* The paths of a volume's UEFI programs, in the order of names; the caller's. */
+GPtrArray *wdr_efi_programs(const WdrSystemPart *esp);
+/* The one that firmware starts on a disk that it knows nothing of, "EFI/BOOT/BOOTAA64.EFI"; of
+ * several the one for a 64-bit processor. NULL: there is none. The caller's. */
+char *wdr_efi_removable(const WdrSystemPart *esp);
+/* The loader that an installation put there, for an entry of the firmware; failing it the one for
+ * removable media. NULL: there is none. The caller's. */
+char *wdr_efi_installed(const WdrSystemPart *esp);
+/* The one for removable media; failing it, the one that an installed loader would be. NULL: there
+ * is none. */
+char *wdr_efi_first_program(const WdrSystemPart *esp);
+/* It is an EFI system partition, by its type. */
+bool wdr_efi_is_system_partition(const WdrSystem *s, const WdrPartition *p);
+/* A folder that has boot files besides the EFI system partition: of the volume /boot (XBOOTLDR), or
+ * "boot/" of root. *ret_folder is static. NULL: there is none. */
+WdrSystemPart *wdr_efi_other_boot(const WdrSystem *s, const char **ret_folder);
+
 /* Boot and system files larger than this are none. */
 enum { WDR_BOOT_FILE_BYTES_MAX = 1024 * 1024 };

@@ -8,3 +8,5 @@
 /* Fills s->mentions and s->warnings anew; needs s->boot, s->root and s->boot_folder. `world` (may
  * be NULL) is where the user's places are. What cannot be read gives a warning. */
 void wdr_scan(WdrSystem *s, const WdrWorld *world);
+/* Adds what is to be said of its boot files as a whole. */
+void wdr_scan_warn(WdrSystem *s);

@@ -3,6 +3,7 @@
  * Files of the places table by the reader of their format; every other text below the boot volume
  * and /etc is searched for the disk's identifiers. A file that cannot be read, or is too long,
  * gives a warning. */
+#include "boot/system/efi_boot.h"
 #include "boot/system/system_priv.h"
 
 #include "base/io.h"
@@ -251,6 +252,15 @@ static void follow_link(const Walk *w, WdrMention *m)
 	free(real);
 }
 
+/* Readers that see whether an initramfs is loaded along. */
+static bool knows_itself(const WdrFormat *format)
+{
+	static const char *const names[] = { "extlinux", "loader-entry", "grub", "efi-program",
+		NULL };
+
+	return g_strv_contains(names, format->name);
+}
+
 /* What only the system as a whole can tell of a mention. */
 static void complete(const Walk *w, const char *path, const WdrFormat *format, guint first)
 {
@@ -261,8 +271,7 @@ static void complete(const Walk *w, const char *path, const WdrFormat *format, g
 		m->number = w->part->partition->number;
 		m->format = format;
 		follow_link(w, m);
-		if (!m->is_kernel || strcmp(format->name, "extlinux") == 0 ||
-			strcmp(format->name, "loader-entry") == 0)
+		if (!m->is_kernel || knows_itself(format))
 			continue;
 		m->has_initramfs = s->has_initramfs;
 		if (strcmp(format->name, "kernel-arguments") == 0)
@@ -293,7 +302,8 @@ static void search_named(const Walk *w, const WdrFormat *format, const WdrReadin
 			search, r, first, strcmp(format->name, "text") == 0 ? NULL : not_a_place);
 		return;
 	}
-	if (!wdr_loader_image_parse(r->text, r->len, &image, NULL))
+	if (strcmp(format->name, "image") != 0 ||
+		!wdr_loader_image_parse(r->text, r->len, &image, NULL))
 		return;
 	bool is_script = image.type == WDR_IMAGE_SCRIPT;
 	/* What is compressed shows no text. */
@@ -391,67 +401,6 @@ static void walk_elsewhere(const Scan *c)
 	}
 }
 
-/* ---- what is to be said of it all ---- */
-
-static bool is_mentioned(const WdrSystem *s, const char *file)
-{
-	for (guint i = 0; i < s->mentions->len; i++) {
-		const WdrMention *m = s->mentions->pdata[i];
-		if (!m->frozen && strcmp(m->file, file) == 0)
-			return true;
-	}
-	return false;
-}
-
-static bool has_file(WdrSystemPart *p, const char *path)
-{
-	g_auto(WdrEntry) entry = { 0 };
-	bool found = false;
-
-	return p && p->volume && wdr_volume_lookup(p->volume, path, &found, NULL, &entry, NULL) &&
-	       found;
-}
-
-static void warn_of_made_files(const Scan *c)
-{
-	for (size_t i = 0; i < wdr_n_made_files; i++) {
-		const WdrMadeFile *f = &wdr_made_files[i];
-		g_autofree char *made = g_strconcat(c->s->boot_folder, f->made, NULL);
-		if (!is_mentioned(c->s, made) || !has_file(c->s->root, f->settings))
-			continue;
-		g_ptr_array_add(c->s->warnings,
-			is_mentioned(c->s, f->settings)
-				? g_strdup_printf(
-					  "%s regenerates /%s from /%s, so both files are edited",
-					  f->maker, made, f->settings)
-				: g_strdup_printf(
-					  "%s regenerates /%s from /%s, which names no disk: it uses "
-					  "the root of the running system",
-					  f->maker, made, f->settings));
-	}
-}
-
-/* boot.scr is made from boot.cmd by hand: two that differ are a trap for whoever does it next. */
-static void compare_script(const Scan *c)
-{
-	size_t len = 0;
-	size_t source_len = 0;
-	g_autofree char *bytes = read_boot_text(c, "boot.scr", &len);
-	g_autofree char *source = read_boot_text(c, "boot.cmd", &source_len);
-	WdrLoaderImage image;
-
-	if (!bytes || !source || !wdr_loader_image_parse(bytes, len, &image, NULL) ||
-		image.type != WDR_IMAGE_SCRIPT)
-		return;
-	if (image.text_bytes != source_len ||
-		memcmp(bytes + image.text_at, source, source_len) != 0)
-		g_ptr_array_add(c->s->warnings,
-			g_strdup_printf(
-				"%sboot.scr was not made from the boot.cmd beside it: their "
-				"texts differ; each is edited by itself",
-				c->s->boot_folder));
-}
-
 /* Paths such as /dev/mmcblk0p2 name a disk of the machine that the system ran on. For an image
  * nobody knows that name but its own root=, its fstab or its settings. */
 static void find_home(WdrSystem *s)
@@ -465,6 +414,31 @@ static void find_home(WdrSystem *s)
 				(void)wdr_identifier_split_path(
 					m->identifier.value, &s->home, &number);
 		}
+	}
+}
+
+/* Which of a menu's entries starts by itself is known when its loader is followed; readers of one
+ * file take the first. */
+static void find_efi_default(WdrSystem *s)
+{
+	g_autofree char *program = wdr_efi_first_program(s->boot);
+	g_autoptr(WdrEfiBoot) boot = wdr_efi_boot_follow(s, NULL, program);
+	const WdrEfiEntry *e = boot->list->len > 0 ? boot->list->pdata[0] : NULL;
+	WdrMention *found = NULL;
+
+	if (!e || !e->config)
+		return;
+	s->has_initramfs = e->initramfs.path != NULL;
+	for (guint i = 0; i < s->mentions->len; i++) {
+		WdrMention *m = s->mentions->pdata[i];
+		if (m->is_kernel && m->use == WDR_USE_ROOT && m->number == e->number &&
+			m->line == e->arguments_line && strcmp(m->file, e->config) == 0)
+			found = m;
+	}
+	for (guint i = 0; found && i < s->mentions->len; i++) {
+		WdrMention *m = s->mentions->pdata[i];
+		m->is_default = m->is_kernel && m->number == e->number &&
+				m->line == e->arguments_line && strcmp(m->file, e->config) == 0;
 	}
 }
 
@@ -496,6 +470,16 @@ static void walk_alternates(Scan *c)
 	}
 }
 
+/* With UEFI the menu and the kernels mostly lie beside the EFI system partition. */
+static void walk_other_boot(Scan *c)
+{
+	const char *folder = c->s->other_folder;
+	Walk w = { c, c->s->other_boot, folder, true };
+	g_autofree char *path = g_strndup(folder, strlen(folder) - (*folder ? 1 : 0));
+
+	walk_from(&w, path);
+}
+
 static void walk_all(Scan *c)
 {
 	Walk boot = { c, wdr_system_boot_part(c->s), c->s->boot_folder, true };
@@ -512,6 +496,8 @@ static void walk_all(Scan *c)
 		walk_from(&boot, folder);
 	if (c->s->autoboot)
 		walk_alternates(c);
+	if (c->s->other_boot)
+		walk_other_boot(c);
 	walk_from(&etc, "etc");
 	walk_elsewhere(c);
 }
@@ -538,14 +524,18 @@ void wdr_scan(WdrSystem *s, const WdrWorld *world)
 	else if (g_strcmp0(s->flow, "loader script") == 0)
 		look_for_initramfs(&c);
 	walk_all(&c);
+	if (g_strcmp0(s->flow, "UEFI") == 0)
+		find_efi_default(s);
 	find_home(s);
 	/* With a name for the disk, device paths can be searched for as well. */
-	if (!had_home && s->home)
+	if (!had_home && s->home) {
 		walk_all(&c);
+		if (g_strcmp0(s->flow, "UEFI") == 0)
+			find_efi_default(s);
+	}
 	for (guint i = 0; i < early->len; i++)
 		g_ptr_array_add(s->warnings, g_strdup(early->pdata[i]));
-	warn_of_made_files(&c);
-	compare_script(&c);
+	wdr_scan_warn(s);
 	wdr_search_free(c.search);
 	g_ptr_array_unref(c.places);
 	g_ptr_array_unref(c.config);
