@@ -42,6 +42,7 @@ void wdr_order_plan_free(WdrOrderPlan *p)
 	g_free(p->new_settings);
 	g_free(p->without_way_back);
 	g_ptr_array_unref(p->writes);
+	wdr_efi_first_clear(&p->efi_first);
 	wdr_uboot_env_free(p->env);
 	wdr_disk_session_free(p->site);
 	g_ptr_array_unref(p->files);
@@ -57,7 +58,24 @@ void wdr_order_leave(WdrOrderPlan *p, const char *text)
 
 bool wdr_order_has_work(const WdrOrderPlan *p)
 {
-	return p->new_settings || p->writes->len > 0 || p->files->len > 0;
+	return p->new_settings || p->has_efi_work || p->writes->len > 0 || p->files->len > 0;
+}
+
+/* U-Boot starts UEFI programs as well, and has entries only where somebody made them. */
+static bool (*order_of(const WdrBoard *b))(WdrOrderPlan *, const WdrOrderOptions *, GError **)
+{
+	bool is_efi = b->efi && (b->efi->options->len > 0 || !b->names[0]);
+
+	return b->series > 0 ? wdr_order_of_firmware
+	       : is_efi      ? wdr_order_of_efi
+			     : wdr_order_of_uboot;
+}
+
+bool wdr_order_comes_after(const WdrWorld *world)
+{
+	g_autoptr(WdrBoard) b = wdr_board_look(world);
+
+	return b && order_of(b) == wdr_order_of_efi;
 }
 
 bool wdr_order_plan(
@@ -74,11 +92,12 @@ bool wdr_order_plan(
 	p->board = wdr_board_look(world);
 	if (!p->board)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
-			"this machine has no device tree: it is no board whose order is known");
+			"this machine has neither a device tree nor UEFI firmware: its boot order "
+			"is not known");
 	bool needs_site = options->on && wdr_board_needs_fuse(p->board);
 	if (needs_site && !wdr_disk_session_find(world, options->on, &p->site, error))
 		return false;
-	if (!(p->board->series > 0 ? wdr_order_of_firmware : wdr_order_of_uboot)(p, options, error))
+	if (!order_of(p->board)(p, options, error))
 		return false;
 	*ret = g_steal_pointer(&p);
 	return true;
@@ -91,6 +110,8 @@ static bool write_outside(WdrOrderPlan *p, WdrRawChange *o, GError **error)
 		if (!wdr_raw_change_write(o, w->copy->device, w->at, w->bytes, error))
 			return false;
 	}
+	if (p->has_efi_work && !wdr_raw_change_efi_order(o, p->board->efi, &p->efi_first, error))
+		return false;
 	return !p->new_settings ||
 	       wdr_raw_change_settings(o,
 		       p->settings.waiting ? p->settings.waiting : p->settings.now, p->new_settings,
@@ -106,7 +127,7 @@ bool wdr_order_write(WdrOrderPlan *p, const char *state, bool *ret_has_begun, GE
 	if (p->files->len > 0 &&
 		!wdr_disk_session_write(p->site, state, p->files, ret_has_begun, error))
 		return false;
-	if (!p->new_settings && p->writes->len == 0)
+	if (!p->new_settings && !p->has_efi_work && p->writes->len == 0)
 		return true;
 	if (!wdr_raw_change_begin(p->world, state, &o, error))
 		return false;

@@ -6,11 +6,13 @@
 #include "boot/board/eeprom.h"
 #include "boot/board/ubootenv.h"
 #include "change/disk_session.h"
+#include "change/efi_order.h"
 #include "change/fact.h"
 #include "change/raw_change.h"
 
 typedef struct {
-	const char *first; /* "nvme", "usb", "sd", "emmc", or a name of U-Boot's; NULL: no change */
+	/* "nvme", "usb", "sd", "emmc", a name of U-Boot's, or with UEFI a disk; NULL: no change */
+	const char *first;
 	const char *number;  /* the firmware's whole order, "0xf416"; NULL */
 	const char *targets; /* U-Boot's whole list; NULL */
 	const char *initial; /* a file with U-Boot's initial environment, for when none is stored */
@@ -39,6 +41,8 @@ typedef struct {
 	GPtrArray *orders;          /* WdrOrderTold: what some of the facts say, for programs */
 	WdrEepromSettings settings; /* of firmware in an EEPROM */
 	char *new_settings;         /* NULL: no change */
+	WdrEfiFirst efi_first;      /* UEFI: what is to be tried first */
+	bool has_efi_work;          /* and that is a change */
 	WdrUbootEnv *env;           /* NULL: no U-Boot, or nobody tells where it is */
 	GPtrArray *writes;          /* WdrEnvWrite: in this order */
 	WdrDiskSession *site;       /* of the disk with config.txt; NULL: it is of no use here */
@@ -58,6 +62,9 @@ bool wdr_order_plan(const WdrWorld *world, const WdrOrderOptions *options, WdrOr
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
 void wdr_order_plan_free(WdrOrderPlan *p);
 G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrOrderPlan, wdr_order_plan_free)
+/* What is tried first can be set only once the disk is made: UEFI firmware's entries lead to a
+ * partition that is there. */
+bool wdr_order_comes_after(const WdrWorld *world);
 bool wdr_order_has_work(const WdrOrderPlan *p);
 bool wdr_order_write(WdrOrderPlan *p, const char *state, bool *ret_has_begun,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;

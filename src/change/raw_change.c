@@ -211,3 +211,24 @@ bool wdr_raw_change_settings(WdrRawChange *o, const char *before, const char *af
 	o->has_unread |= !is_read;
 	return wdr_logbook_changed(o->logbook, change->number, error);
 }
+
+bool wdr_raw_change_efi_order(
+	WdrRawChange *o, const WdrEfiSettings *before, const WdrEfiFirst *first, GError **error)
+{
+	g_autoptr(WdrChange) change = g_new0(WdrChange, 1);
+	g_autofree char *way_back = wdr_efi_way_back(before, first);
+	g_autofree char *after = wdr_efi_order_text(before, first);
+
+	change->number = o->next++;
+	change->disk = g_strdup("firmware");
+	change->is_settings = true;
+	change->after = wdr_hash(after, strlen(after));
+	if (!wdr_change_keep(
+		    o->state, change, "boot-order.txt", way_back, strlen(way_back), error) ||
+		!wdr_logbook_step(o->logbook, error, "putting Boot%04X first", first->number) ||
+		!wdr_logbook_change(o->logbook, change, error))
+		return false;
+	o->has_begun = true;
+	return wdr_efi_put_first(o->world, before, first, error) &&
+	       wdr_logbook_changed(o->logbook, change->number, error);
+}

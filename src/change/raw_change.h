@@ -3,6 +3,7 @@
  * takes it back, also when the power was cut in the middle. */
 #pragma once
 
+#include "change/efi_order.h"
 #include "disk/flash.h"
 #include "journal/logbook.h"
 
@@ -40,3 +41,6 @@ bool wdr_raw_change_write(WdrRawChange *o, const char *device, uint64_t offset, 
 /* Hands the firmware settings, in place of `before`. */
 bool wdr_raw_change_settings(WdrRawChange *o, const char *before, const char *after,
 	GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Puts an entry of UEFI firmware first, and makes it before. */
+bool wdr_raw_change_efi_order(WdrRawChange *o, const WdrEfiSettings *before,
+	const WdrEfiFirst *first, GError **error) G_GNUC_WARN_UNUSED_RESULT;

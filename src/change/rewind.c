@@ -11,6 +11,7 @@
 #include "boot/board/eeprom.h"
 #include "boot/formats/edit.h"
 #include "change/change.h"
+#include "change/efi_order.h"
 #include "change/raw_change.h"
 #include "change/renew_identifiers.h"
 #include "disk/flash.h"
@@ -231,6 +232,22 @@ static bool rewind_region(
 	return result->is_back;
 }
 
+/* An order that somebody set since stays. */
+static bool rewind_efi_order(const Rewinding *w, const WdrChange *c, const char *way_back,
+	WdrRewound *result, GError **error)
+{
+	g_autoptr(WdrEfiSettings) e = wdr_efi_settings_read(w->world);
+	g_autofree char *is = e ? wdr_efi_order_text(e, NULL) : g_strdup("");
+
+	if (e && c->is_done && !w->forced && !wdr_efi_is_back(e, way_back) &&
+		!wdr_hash_equal(wdr_hash(is, strlen(is)), c->after)) {
+		result->why = g_strdup("somebody changed them since");
+		return true;
+	}
+	result->is_back = wdr_efi_go_back(w->world, way_back, &result->was_back, error);
+	return result->is_back;
+}
+
 static bool rewind_settings(
 	const Rewinding *w, const WdrChange *c, WdrRewound *result, GError **error)
 {
@@ -240,6 +257,8 @@ static bool rewind_settings(
 
 	if (!read_original(w, c, &original, &len, error))
 		return false;
+	if (wdr_efi_is_way_back(original))
+		return rewind_efi_order(w, c, original, result, error);
 	wdr_eeprom_read(w->world, &is);
 	const char *next = is.waiting ? is.waiting : is.now;
 	result->was_back = next && wdr_eeprom_is_same(next, original);

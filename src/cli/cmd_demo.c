@@ -13,6 +13,7 @@ static const struct {
 	{ "bittern-tower-1", "boards/bittern-tower-1", "extlinux menu, GPT" },
 	{ "kingfisher-weir-2", "boards/kingfisher-weir-2", "loader script with settings, MBR" },
 	{ "dipper-brook-4", "boards/dipper-brook-4", "extlinux menu, a driver missing" },
+	{ "curlew-dune-5", "boards/curlew-dune-5", "UEFI firmware, GRUB, GPT" },
 };
 
 /* The caller's. */
@@ -24,7 +25,7 @@ static char *bench_of(const char *folder, size_t board)
 
 static void show(const WdrOut *out, const char *folder)
 {
-	wdr_out_text(out, WDR_STYLE_GOOD, "four boards, each with a bench of its own:\n");
+	wdr_out_text(out, WDR_STYLE_GOOD, "five boards, each with a bench of its own:\n");
 	for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
 		g_autofree char *bench = bench_of(folder, i);
 		wdr_out_text(out, WDR_STYLE_PLAIN, "  %-17s  %s  (%s)\n", boards[i].name, bench,

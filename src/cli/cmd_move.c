@@ -244,6 +244,7 @@ static int move(MoveOptions *o, WdrGlobals *globals, int argc, char **argv)
 					  .accepts_damage = o->accept_damage != 0,
 					  .ready = o->ready },
 			.look_s = o->look_s,
+			.steps = o->plan.steps,
 			.has_taken_steps = o->has_taken_steps });
 }
 

@@ -11,7 +11,7 @@ void wdr_present_order(const WdrOut *out, const WdrOrderPlan *p)
 	if (p->diff) {
 		fputc('\n', out->file);
 		wdr_present_diff(out, p->diff);
-		if (p->new_settings)
+		if (p->new_settings || p->has_efi_work)
 			wdr_out_text(out, WDR_STYLE_PLAIN,
 				"\nthe firmware uses its settings from the next boot on\n");
 	}

@@ -11,6 +11,7 @@
 #include <sys/stat.h>
 
 #define BOOT_AT (4 * WDR_MIB)
+#define GPT_EFI "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"
 #define GPT_LINUX "0fc63daf-8483-4772-8e79-3d69d8477de4"
 
 /* Text files of a bench: what a kernel and a running system would show. */
@@ -199,6 +200,30 @@ static const File kingfisher_files[] = {
 	{ "root/srv/keys/README", "The weir's keys are mounted here.\n" },
 };
 
+static const File curlew_files[] = {
+	{ "proc/device-tree/model", "Field Station Logger Board" },
+	{ "proc/sys/kernel/osrelease", "6.1.0-dune-arm64\n" },
+	{ "proc/cmdline", "root=UUID=" WDR_CURLEW_ROOT_UUID " ro quiet\n" },
+	{ "proc/swaps", "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n" },
+	{ "proc/self/mountinfo", "24 1 179:98 / / rw - ext4 /dev/mmcblk1p2 rw\n"
+				 "31 24 179:97 / /boot/efi rw - vfat /dev/mmcblk1p1 rw\n" },
+	{ "sys/block/mmcblk1/dev", "179:96\n" },
+	{ "sys/block/mmcblk1/ro", "0\n" },
+	{ "sys/block/mmcblk1/mmcblk1p1/dev", "179:97\n" },
+	{ "sys/block/mmcblk1/mmcblk1p2/dev", "179:98\n" },
+	{ "sys/block/mmcblk1/device/type", "SD\n" },
+	{ "sys/block/mmcblk1/device/name", "CD256\n" },
+	{ "sys/block/mmcblk1/device/serial", "0x1d05c0ee\n" },
+	{ "sys/block/nvme0n1/dev", "259:0\n" },
+	{ "sys/block/nvme0n1/ro", "0\n" },
+	{ "sys/block/nvme0n1/device/model", "Reedbed SSD 1G\n" },
+	{ "sys/block/nvme0n1/device/serial", "RB1G-000058\n" },
+	{ "root/etc/hostname", "curlew-dune-5\n" },
+	{ "root/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n" },
+	{ "root/etc/fstab", wdr_curlew_fstab },
+	{ "bin/efibootmgr", wdr_curlew_efibootmgr },
+};
+
 static const WdrSamplePart heron_parts[] = {
 	{ .start = BOOT_AT,
 		.size = 128 * WDR_MIB,
@@ -248,6 +273,25 @@ static const WdrSamplePart dipper_parts[] = {
 		.type = "83",
 		.uuid = WDR_DIPPER_ROOT_UUID,
 		.label = "brook_root",
+		.inodes = 4096 },
+};
+
+static const WdrSamplePart curlew_parts[] = {
+	{ .start = 1 * WDR_MIB,
+		.size = 64 * WDR_MIB,
+		.type = GPT_EFI,
+		.is_fat = true,
+		.partuuid = WDR_CURLEW_ESP_PARTUUID,
+		.name = "EFI",
+		.uuid = WDR_CURLEW_ESP_UUID,
+		.label = "DUNE-EFI" },
+	{ .start = 65 * WDR_MIB,
+		.size = 176 * WDR_MIB,
+		.type = GPT_LINUX,
+		.partuuid = WDR_CURLEW_ROOT_PARTUUID,
+		.name = "dune-root",
+		.uuid = WDR_CURLEW_ROOT_UUID,
+		.label = "dune",
 		.inodes = 4096 },
 };
 
@@ -436,6 +480,12 @@ static const Board boards[] = {
 			G_N_ELEMENTS(bittern_parts) },
 		1 * WDR_GIB, { wdr_sample_bittern_root, wdr_sample_bittern_data }, { NULL },
 		add_bittern },
+	{ "curlew-dune-5", "boards/curlew-dune-5", curlew_files, G_N_ELEMENTS(curlew_files),
+		"mmcblk1", "nvme0n1",
+		{ WDR_TABLE_GPT, WDR_CURLEW_DISK_ID, 256 * WDR_MIB, curlew_parts,
+			G_N_ELEMENTS(curlew_parts) },
+		1 * WDR_GIB, { wdr_sample_curlew_esp, wdr_sample_curlew_root }, { NULL },
+		wdr_sample_curlew_firmware },
 	{ "dipper-brook-4", "boards/dipper-brook-4", dipper_files, G_N_ELEMENTS(dipper_files),
 		"mmcblk1", "nvme0n1",
 		{ WDR_TABLE_MBR, WDR_DIPPER_DISK_ID, 192 * WDR_MIB, dipper_parts,

@@ -51,6 +51,21 @@ WdrMemoryVolume *wdr_sample_dipper_root(void);
 /* As the system's generator would make it, with the driver in its settings or without. */
 GBytes *wdr_sample_dipper_initramfs(bool has_nvme);
 
+/* curlew-dune-5: UEFI firmware, shim and GRUB on an EFI system partition, a GPT. The firmware
+ * starts it by an entry that it has stored. */
+#define WDR_CURLEW_DISK_ID "c012ed05-5b3e-4d07-9a21-60a7e5c20001"
+#define WDR_CURLEW_ESP_UUID "D00E-5E05"
+#define WDR_CURLEW_ROOT_UUID "3c7e9a10-6b2d-4f85-8d41-92e0c5a7b316"
+#define WDR_CURLEW_ESP_PARTUUID "c012ed05-5b3e-4d07-9a21-60a7e5c20011"
+#define WDR_CURLEW_ROOT_PARTUUID "c012ed05-5b3e-4d07-9a21-60a7e5c20012"
+extern const char wdr_curlew_menu[], wdr_curlew_fstab[];
+/* What stands in for the command that changes the firmware's entries. */
+extern const char wdr_curlew_efibootmgr[];
+WdrMemoryVolume *wdr_sample_curlew_esp(void);
+WdrMemoryVolume *wdr_sample_curlew_root(void);
+/* The firmware's variables, on a bench. */
+bool wdr_sample_curlew_firmware(const char *folder, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+
 /* Makes a bench in `folder`, which must not exist or be empty (REFUSED otherwise): heron-hide-3's,
  * and under boards/ one for each of the others. Small: heron-hide-3 has fewer
  * and smaller files. */

@@ -31,6 +31,7 @@ Suite *suite_packed_images(void);
 Suite *suite_report(void);
 Suite *suite_roster(void);
 Suite *suite_tune(void);
+Suite *suite_uefi(void);
 Suite *suite_refusals(void);
 Suite *suite_order(void);
 Suite *suite_exit_codes(void);
@@ -46,5 +47,5 @@ SUITE_MAIN(suite_commands(), suite_roster(), suite_packed_images(), suite_moves(
 	suite_exit_codes(), suite_outputs(), suite_into(), suite_logical(), suite_rehearse(),
 	suite_medium(), suite_ready(), suite_arrive(), suite_autoboot(), suite_drivers(),
 	suite_order(), suite_loader(), suite_loader_sets(), suite_second(), suite_tune(),
-	suite_pace(), suite_pause(), suite_report(), suite_formats(), suite_advice(),
+	suite_uefi(), suite_pace(), suite_pause(), suite_report(), suite_formats(), suite_advice(),
 	suite_corrections(), suite_manual(), suite_guide(), suite_status())

@@ -70,12 +70,42 @@ static bool put_drivers(const WdrGlobals *globals, const WdrWorld *world, const 
 	return true;
 }
 
+static bool write_order(const WdrGlobals *globals, const WdrWorld *world, const char *first,
+	bool *ret_has_begun, GError **error)
+{
+	WdrOrderOptions options = { .first = first };
+	g_autoptr(WdrOrderPlan) p = NULL;
+
+	if (!wdr_order_plan(world, &options, &p, error))
+		return false;
+	if (!wdr_order_has_work(p))
+		return true;
+	const WdrStepRun step = {
+		.sort = &wdr_step_order, .plan = p, .world = world, .has_unread = &p->has_unread
+	};
+	return wdr_cli_step_write(globals, &step, ret_has_begun, error);
+}
+
+/* Whether it can be done is asked before the move all the same. */
+static bool check_later_order(const WdrWorld *world, GError **error)
+{
+	static const char command[] = "efibootmgr";
+	g_autofree char *program = wdr_world_program(world, command);
+	g_autofree char *install = wdr_system_command("apt", "install", command);
+
+	if (program)
+		return true;
+	wdr_error_set(error, WDR_ERROR_REFUSED,
+		"--with order: the program %s, which makes the firmware's entry, is not installed",
+		command);
+	wdr_error_hint(error, "nothing was changed; to install it on Debian: %s", install);
+	return false;
+}
+
 static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const WdrItinerary *it,
 	WdrMoveStepsDone *ret, GError **error)
 {
 	const char *word = it->target.is_image ? NULL : wdr_medium_word(it->target.medium);
-	WdrOrderOptions options = { .first = word };
-	g_autoptr(WdrOrderPlan) p = NULL;
 
 	if (!word) {
 		wdr_error_set(error, WDR_ERROR_REFUSED,
@@ -84,14 +114,18 @@ static bool put_order(const WdrGlobals *globals, const WdrWorld *world, const Wd
 		wdr_error_hint(error, "nothing was changed");
 		return false;
 	}
-	if (!wdr_order_plan(world, &options, &p, error))
-		return false;
-	if (!wdr_order_has_work(p))
-		return true;
-	const WdrStepRun step = {
-		.sort = &wdr_step_order, .plan = p, .world = world, .has_unread = &p->has_unread
-	};
-	return wdr_cli_step_write(globals, &step, &ret->has_begun, error);
+	if (wdr_order_comes_after(world))
+		return check_later_order(world, error);
+	return write_order(globals, world, word, &ret->has_begun, error);
+}
+
+bool wdr_move_steps_finish(const WdrGlobals *globals, const WdrWorld *world, unsigned steps,
+	const WdrItinerary *it, GError **error)
+{
+	bool has_begun = false;
+
+	return !(steps & WDR_STEP_ORDER) || !wdr_order_comes_after(world) ||
+	       write_order(globals, world, it->target.name, &has_begun, error);
 }
 
 /* From the system's package. */

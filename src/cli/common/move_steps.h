@@ -19,3 +19,6 @@ typedef struct {
 /* Takes those of the set, before anything of the move is done. REFUSED: one cannot be taken. */
 bool wdr_move_steps_take(const WdrGlobals *globals, const WdrWorld *world, unsigned steps,
 	const WdrItinerary *it, WdrMoveStepsDone *ret, GError **error) G_GNUC_WARN_UNUSED_RESULT;
+/* Takes those that need the finished disk. An error leaves the move as it is: done. */
+bool wdr_move_steps_finish(const WdrGlobals *globals, const WdrWorld *world, unsigned steps,
+	const WdrItinerary *it, GError **error) G_GNUC_WARN_UNUSED_RESULT;

@@ -9,6 +9,7 @@ typedef struct {
 	WdrMoveOptions move;
 	WdrBootsWhere where;
 	double look_s;        /* seconds that looking took before */
+	unsigned steps;       /* WdrMoveSteps that --with names */
 	bool has_taken_steps; /* of --with: something of the source is another now */
 } WdrPerforming;
 
