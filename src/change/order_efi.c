@@ -20,12 +20,10 @@ static char *partition_named(const GPtrArray *disks, const char *partuuid)
 		g_autoptr(WdrPartTable) table = NULL;
 		if (!wdr_disk_open_source(d, &dev, NULL) || !wdr_parttable_read(dev, &table, NULL))
 			continue;
-		for (guint k = 0; k < table->partitions->len; k++) {
-			const WdrPartition *p = table->partitions->pdata[k];
-			g_autofree char *path = wdr_identifier_path(d->name, p->number);
-			if (p->partuuid && g_ascii_strcasecmp(p->partuuid, partuuid) == 0)
-				return g_strdup(path + strlen("/dev/"));
-		}
+		const WdrPartition *p = wdr_parttable_named(table, partuuid);
+		g_autofree char *path = p ? wdr_identifier_path(d->name, p->number) : NULL;
+		if (path)
+			return g_strdup(path + strlen("/dev/"));
 	}
 	return NULL;
 }

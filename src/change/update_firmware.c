@@ -283,6 +283,10 @@ bool wdr_firmware_plan(const WdrWorld *world, const WdrFirmwareOptions *options,
 	if (!wdr_disk_session_find(world, options->on, &p->site, error))
 		return false;
 	const WdrSystem *s = p->site->system;
+	if (g_strcmp0(s->flow, "UEFI") == 0)
+		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
+			"%s boots by UEFI: its firmware is in the board's own flash, not on the disk",
+			p->site->disk->name);
 	if (g_strcmp0(s->flow, "firmware") != 0 || !s->boot || !s->boot->volume)
 		return wdr_error_set(error, WDR_ERROR_UNSUPPORTED,
 			"%s has no boot volume that a board's firmware reads", p->site->disk->name);

@@ -122,16 +122,9 @@ static bool leads_to(const WdrEfiOption *o, const WdrDisk *disk)
 {
 	g_autoptr(WdrBlockDev) dev = NULL;
 	g_autoptr(WdrPartTable) table = NULL;
-	bool is_there = o && o->is_active && o->partuuid &&
-			wdr_disk_open_source(disk, &dev, NULL) &&
-			wdr_parttable_read(dev, &table, NULL);
 
-	for (guint i = 0; is_there && i < table->partitions->len; i++) {
-		const WdrPartition *p = table->partitions->pdata[i];
-		if (p->partuuid && g_ascii_strcasecmp(p->partuuid, o->partuuid) == 0)
-			return true;
-	}
-	return false;
+	return o && o->is_active && wdr_disk_open_source(disk, &dev, NULL) &&
+	       wdr_parttable_read(dev, &table, NULL) && wdr_parttable_named(table, o->partuuid);
 }
 
 /* Of UEFI firmware's entries the first that leads to either disk decides. */

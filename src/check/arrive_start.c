@@ -49,15 +49,10 @@ static void check_efi(WdrArriving *a)
 	const WdrEfiSettings *e = a->board ? a->board->efi : NULL;
 	const WdrEfiOption *o =
 		e && e->current >= 0 ? wdr_efi_option(e, (unsigned)e->current) : NULL;
-	bool is_here = false;
 
 	if (!o || a->it->what == WDR_MOVE_ROOT)
 		return;
-	for (guint i = 0; i < a->system->parts->len; i++) {
-		const WdrSystemPart *p = a->system->parts->pdata[i];
-		is_here |= o->partuuid && p->partition->partuuid &&
-			   g_ascii_strcasecmp(o->partuuid, p->partition->partuuid) == 0;
-	}
+	bool is_here = wdr_parttable_named(a->system->table, o->partuuid) != NULL;
 	g_autofree char *fix = wdr_command("order", "--first", a->disk->name, "--write");
 	if (is_here || !o->partuuid)
 		wdr_checks_say(a->checks, WDR_ARRIVED_START, WDR_STATE_OK, NULL,

@@ -78,6 +78,16 @@ const WdrPartition *wdr_parttable_find(const WdrPartTable *t, unsigned number)
 	return NULL;
 }
 
+const WdrPartition *wdr_parttable_named(const WdrPartTable *t, const char *partuuid)
+{
+	for (guint i = 0; partuuid && i < t->partitions->len; i++) {
+		const WdrPartition *p = t->partitions->pdata[i];
+		if (p->partuuid && g_ascii_strcasecmp(p->partuuid, partuuid) == 0)
+			return p;
+	}
+	return NULL;
+}
+
 const char *wdr_table_kind_name(WdrTableKind kind)
 {
 	static const char *const names[] = { "none", "MBR", "GPT" };

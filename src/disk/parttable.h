@@ -36,6 +36,8 @@ G_DEFINE_AUTOPTR_CLEANUP_FUNC(WdrPartTable, wdr_parttable_free)
 WdrPartition *wdr_parttable_add(WdrPartTable *t); /* borrowed */
 /* NULL: there is no such number. */
 const WdrPartition *wdr_parttable_find(const WdrPartTable *t, unsigned number);
+/* The one that has this PARTUUID, in whatever capitals; NULL: none, or partuuid is NULL. */
+const WdrPartition *wdr_parttable_named(const WdrPartTable *t, const char *partuuid);
 const char *wdr_table_kind_name(WdrTableKind kind); /* "none", "MBR", "GPT" */
 /* What PARTUUID= names the partition by: from the table's id on MBR. The caller's. */
 char *wdr_partuuid_mbr(const char *id, unsigned number);

@@ -39,6 +39,10 @@ static const OwnFile own_files[] = {
 	{ "etc/udev/rules.d", "70-persistent-net.rules", "network identity" },
 	{ "var/lib/systemd", "random-seed", "random seed" },
 	{ "var/lib/urandom", "random-seed", "random seed" },
+	/* systemd-boot's, on the EFI system partition wherever that is mounted. */
+	{ "boot/efi/loader", "random-seed", "random seed of the boot loader" },
+	{ "boot/loader", "random-seed", "random seed of the boot loader" },
+	{ "efi/loader", "random-seed", "random seed of the boot loader" },
 };
 
 /* What others know a machine by, and nothing makes anew at a start: it stays, and is reported. By

@@ -330,6 +330,28 @@ START_TEST(systemd_boot_entries)
 }
 END_TEST
 
+/* Entries may lie on a second FAT volume of the type for it, with their kernels. */
+START_TEST(a_second_boot_volume)
+{
+	Disk d;
+
+	begin(&d);
+	put_program(d.esp, "EFI/BOOT/BOOTAA64.EFI", wdr_sample_systemd_boot(WDR_SAMPLE_AA64));
+	put_text(d.root, "loader/entries/owl.conf", "linux /k\noptions root=X\n");
+	finish(&d);
+	d.parts[1].probe.type = (char *)"vfat";
+	d.system.root = NULL;
+	g_free(d.parts[1].partition->type);
+	d.parts[1].partition->type = g_strdup(_i ? "bc13c2ff-59e6-4262-a352-b275fd6f7172" : "");
+	g_autoptr(WdrEfiBoot) b = wdr_efi_boot_follow(&d.system, NULL, "EFI/BOOT/BOOTAA64.EFI");
+	g_autofree char *got = describe(b);
+	ck_assert_str_eq(got,
+		_i ? "entry owl.conf|2:k|-|root=X"
+		   : "fault: systemd-boot finds no entry: no loader/entries/*.conf, no EFI/Linux/*.efi");
+	end(&d);
+}
+END_TEST
+
 START_TEST(unified_images)
 {
 	g_autoptr(GBytes) kernel = g_bytes_new_static("a kernel", 8);
@@ -393,6 +415,7 @@ Suite *suite_efi_boot(void)
 	tcase_add_test(t, grub_with_its_configuration_inside);
 	tcase_add_loop_test(t, a_chain, 0, 3);
 	tcase_add_loop_test(t, systemd_boot_entries, 0, (int)G_N_ELEMENTS(entries));
+	tcase_add_loop_test(t, a_second_boot_volume, 0, 2);
 	tcase_add_test(t, unified_images);
 	tcase_add_test(t, an_entry_of_the_firmware);
 	suite_add_tcase(s, t);

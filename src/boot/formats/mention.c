@@ -112,7 +112,9 @@ WdrUse wdr_use_of_mount(const char *point, const char *type)
 {
 	if (strcmp(point, "/") == 0)
 		return WDR_USE_ROOT;
-	if (strcmp(point, "/boot") == 0 || g_str_has_prefix(point, "/boot/"))
+	/* With UEFI its system partition may be mounted at /efi. */
+	if (strcmp(point, "/boot") == 0 || g_str_has_prefix(point, "/boot/") ||
+		strcmp(point, "/efi") == 0)
 		return WDR_USE_BOOT;
 	return strcmp(type, "swap") == 0 ? WDR_USE_SWAP : WDR_USE_OTHER;
 }

@@ -6,16 +6,11 @@
 
 #include <string.h>
 
-/* It leads to a partition of this disk. */
 static bool leads_here(const WdrSystem *s, const WdrEfiOption *o)
 {
-	for (guint i = 0; o->partuuid && i < s->parts->len; i++) {
-		const WdrSystemPart *p = s->parts->pdata[i];
-		if (p->partition->partuuid &&
-			g_ascii_strcasecmp(p->partition->partuuid, o->partuuid) == 0)
-			return p == s->boot;
-	}
-	return false;
+	const WdrPartition *p = wdr_parttable_named(s->table, o->partuuid);
+
+	return p && p == s->boot->partition;
 }
 
 /* The firmware passes over entries whose disk is not there. */

@@ -5,17 +5,6 @@
 
 #include <string.h>
 
-static const WdrSystemPart *part_of(const WdrSystem *s, const char *partuuid)
-{
-	for (guint i = 0; partuuid && i < s->parts->len; i++) {
-		const WdrSystemPart *p = s->parts->pdata[i];
-		if (p->partition->partuuid &&
-			g_ascii_strcasecmp(p->partition->partuuid, partuuid) == 0)
-			return p;
-	}
-	return NULL;
-}
-
 /* An entry that is tried before, and whose disk stays in. */
 static void warn_of_earlier(WdrWalk *w, const WdrEfiSettings *e, const WdrEfiOption *ours)
 {
@@ -25,7 +14,7 @@ static void warn_of_earlier(WdrWalk *w, const WdrEfiSettings *e, const WdrEfiOpt
 			return;
 		for (guint k = 0; o && o->is_active && k < w->others->len; k++) {
 			const WdrSystem *other = w->others->pdata[k];
-			if (other == w->s || !part_of(other, o->partuuid))
+			if (other == w->s || !wdr_parttable_named(other->table, o->partuuid))
 				continue;
 			wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_WARNING, "take it out",
 				"Boot%04X '%s' comes first, and starts %s", o->number, o->name,
@@ -60,9 +49,10 @@ static bool fail_program(WdrWalk *w)
 static void say_unknown(WdrWalk *w, const WdrBootEntries *entries)
 {
 	const char *problem = w->board && w->board->efi ? w->board->efi->problem : NULL;
-	g_autofree char *command = wdr_command("order");
-	g_autofree char *hint =
-		g_strdup_printf("to see the firmware's entries, on the board: %s", command);
+	g_autofree char *install = wdr_system_command("grub-install", "--force-extra-removable");
+	g_autofree char *hint = g_strdup_printf(
+		"to have any firmware start it, where GRUB is used, on the system itself: %s",
+		install);
 
 	if (entries->program)
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_OK, NULL,
