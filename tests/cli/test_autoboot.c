@@ -77,6 +77,35 @@ START_TEST(where_it_leads)
 }
 END_TEST
 
+/* Everything that config.txt names lies below os_prefix. */
+START_TEST(files_below_a_prefix)
+{
+	static const char commands[] =
+		"cd '%s'; export MTOOLS_SKIP_CHECK=1; cp --sparse=always dev/mmcblk0 prefix.img; v=prefix.img@@4M;"
+		"mmd -i $v ::current; for f in kernel8.img $(mdir -b -i $v :: | grep -o '[^/]*dtb$'); do "
+		"mmove -i $v ::$f ::current/; done;"
+		"mmove -i $v ::cmdline.txt ::current/station.txt; mmove -i $v ::initramfs8 ::current/mine.img;"
+		"{ mtype -i $v ::config.txt; printf '[all]\nos_prefix=current/\ncmdline=station.txt\ninitramfs mine.img followkernel\n'; } >c;"
+		"mcopy -o -i $v c ::config.txt; truncate -s 2G to.img";
+	g_autofree char *text = g_strdup_printf(commands, bench_path("."));
+	SUP_TOOL("bash", "-ec", text);
+	g_autofree char *from = g_strdup(bench_path("prefix.img"));
+	g_autofree char *to = g_strdup(bench_path("to.img"));
+	SupRun run = BENCH_RUN("move", "--from", from, "--to", to, "--erase", to, "--table", "gpt");
+	bench_expect(&run, 0, "done:");
+	g_autofree char *look = g_strdup_printf(
+		"cd '%s'; export MTOOLS_SKIP_CHECK=1; at=$(sfdisk -d to.img | sed -n 's/.*to.img1 : start= *\\([0-9]*\\),.*/\\1/p');"
+		"id=$(sfdisk --part-uuid to.img 2 | tr A-F a-f);"
+		"mtype -i to.img@@$((at * 512)) ::current/station.txt | grep -q \"root=PARTUUID=$id \"",
+		bench_path("."));
+	SUP_TOOL("bash", "-ec", look);
+	SupRun rehearsal = BENCH_RUN("rehearse", "--medium", "nvme", to);
+	bench_expect(&rehearsal, 0, "initramfs /current/mine.img");
+	bench_expect(&rehearsal, 0, "a GPT is read by boards with firmware in an EEPROM only");
+	bench_expect(&rehearsal, 0, "boots with warnings");
+}
+END_TEST
+
 Suite *suite_autoboot(void)
 {
 	Suite *s = suite_create("cli/autoboot");
@@ -85,6 +114,7 @@ Suite *suite_autoboot(void)
 	tcase_add_unchecked_fixture(t, bench_make, bench_remove);
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, both_are_moved);
+	tcase_add_test(t, files_below_a_prefix);
 	tcase_add_loop_test(t, where_it_leads, 0, (int)G_N_ELEMENTS(cases));
 	suite_add_tcase(s, t);
 	return s;

@@ -67,7 +67,7 @@ START_TEST(an_entry_is_made)
 {
 	move();
 	SupRun before = RUN("rehearse", "nvme0n1");
-	bench_expect(&before, 1, "no entry of the firmware leads to this disk");
+	bench_expect(&before, 1, "the firmware has no entry for this disk");
 	bench_expect(&before, 1, "order --first nvme0n1 --write");
 	SupRun preview = RUN("order", "--first", "nvme0n1");
 	bench_expect(
@@ -169,7 +169,7 @@ START_TEST(when_the_old_disk_booted)
 	SupRun run = RUN("arrive");
 	bench_expect(&run, 1,
 		_i ? "the firmware's entry for nvme0n1 comes first, but that did not answer in time"
-		   : "nvme0n1 does not boot: no entry of the firmware leads to this disk");
+		   : "nvme0n1 does not boot: the firmware has no entry for this disk");
 	if (!_i)
 		bench_expect(&run, 1, "order --first nvme0n1 --write");
 }

@@ -40,8 +40,8 @@ static bool fail_program(WdrWalk *w)
 		g_strdup_printf("%s%s", is_planned ? "after the move: " : "", command);
 
 	wdr_walk_say(w, WDR_STAGE_MEDIUM, is_planned ? WDR_STATE_WARNING : WDR_STATE_STOP, fix,
-		"no entry of the firmware leads to this disk, and it has no EFI/BOOT/BOOT*.EFI, "
-		"which the firmware would start without one");
+		"the firmware has no entry for this disk, and /EFI/BOOT/BOOT*.EFI, which needs "
+		"none, is missing");
 	return is_planned;
 }
 
@@ -59,7 +59,7 @@ static void say_unknown(WdrWalk *w, const WdrBootEntries *entries)
 			"firmware without an entry for this disk starts /%s", entries->program);
 	else
 		wdr_walk_say(w, WDR_STAGE_MEDIUM, WDR_STATE_UNKNOWN, hint,
-			"it has no EFI/BOOT/BOOT*.EFI: only firmware with an entry for this disk "
+			"/EFI/BOOT/BOOT*.EFI is missing: only firmware with an entry for this disk "
 			"boots it%s%s",
 			problem ? "; " : "", problem ? problem : "");
 }

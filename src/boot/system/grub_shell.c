@@ -181,10 +181,17 @@ static WdrGrubTruth is_file(const Test *t, char option, const char *path)
 		return *path ? WDR_GRUB_UNKNOWN : WDR_GRUB_FALSE;
 	if (!part->volume || !wdr_follow(part->volume, rest, NULL, NULL, &entry))
 		return WDR_GRUB_FALSE;
-	return truth(option == 'e' || (option == 'd') == (entry.kind == WDR_KIND_FOLDER)) &&
-			       (option != 's' || entry.size > 0)
-		       ? WDR_GRUB_TRUE
-		       : WDR_GRUB_FALSE;
+	bool is_folder = entry.kind == WDR_KIND_FOLDER;
+	switch (option) {
+	case 'd':
+		return truth(is_folder);
+	case 'f':
+		return truth(!is_folder);
+	case 's':
+		return truth(!is_folder && entry.size > 0);
+	default:
+		return WDR_GRUB_TRUE;
+	}
 }
 
 static const char *word_at(const Test *t, size_t k)
