@@ -60,21 +60,17 @@ static void take_texts(GPtrArray *to, const GPtrArray *from)
 }
 
 /* systemd-boot gives an entry so many boots, unless one of them ends well. */
-static void tell_count(WdrBootEntries *w, const WdrEfiBoot *b)
+static void tell_count(WdrBootEntries *w, const WdrEfiEntry *e)
 {
-	const WdrEfiEntry *e = b->list->pdata[0];
-	const WdrEfiEntry *next = b->list->len > 1 ? b->list->pdata[1] : NULL;
-
 	if (e->tries_left == 0)
 		g_ptr_array_add(w->warnings,
 			g_strdup_printf(
-				"%s has no tries left: it is marked as bad, and so is every "
-				"other entry",
+				"%s has no tries left: none of its boots was marked as good",
 				e->name));
 	else if (e->tries_left > 0)
 		g_ptr_array_add(w->steps,
-			g_strdup_printf("%s has %d tries left; after that systemd-boot takes %s",
-				e->name, e->tries_left, next ? next->name : "no other entry"));
+			g_strdup_printf("%s has %d tries left, until a boot is marked as good",
+				e->name, e->tries_left));
 }
 
 void wdr_boot_entries_of_efi(const WdrSystem *s, WdrBootEntries *w)
@@ -96,5 +92,5 @@ void wdr_boot_entries_of_efi(const WdrSystem *s, WdrBootEntries *w)
 	if (b->list->len == 0)
 		return;
 	take_entry(w, b->list->pdata[0]);
-	tell_count(w, b);
+	tell_count(w, b->list->pdata[0]);
 }
