@@ -182,6 +182,9 @@ static bool find_first(WdrOrderPlan *p, const GPtrArray *disks, const char *firs
 
 	if (!find_disk(p, disks, first, &d, &s, error))
 		return false;
+	if (d->is_image)
+		return wdr_error_set(error, WDR_ERROR_REFUSED,
+			"%s is an image: the firmware boots disks", d->name);
 	if (g_strcmp0(s->flow, "UEFI") != 0 || !s->boot->partition->partuuid)
 		return wdr_error_set(error, WDR_ERROR_REFUSED,
 			"%s has no EFI system partition with a program that the firmware could start",

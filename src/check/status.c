@@ -6,6 +6,7 @@
 #include "base/json.h"
 #include "base/stat.h"
 #include "base/state.h"
+#include "boot/rehearse/rehearse.h"
 #include "disk/users.h"
 #include "disk/backing.h"
 #include "journal/move_progress.h"
@@ -196,6 +197,19 @@ static void look_at_ready(const WdrWorld *world, WdrStatus *s)
 	s->stage = stop ? WDR_STATUS_STOPPED : WDR_STATUS_READY;
 }
 
+/* A power cycle would end at a dark board. */
+static void look_at_rehearsal(WdrStatus *s)
+{
+	if (s->stage != WDR_STATUS_MOVED)
+		return;
+	g_autofree char *path = g_build_filename(s->records, WDR_REHEARSAL_FILE, NULL);
+	g_autoptr(json_t) root = json_load_file(path, JSON_REJECT_DUPLICATES, NULL);
+	const char *verdict = json_string_value(json_object_get(root, "verdict"));
+	const char *reason = json_string_value(json_object_get(root, "reason"));
+	if (g_strcmp0(verdict, wdr_verdict_name(WDR_VERDICT_FAILS)) == 0)
+		s->stop = g_strdup(reason ? reason : "");
+}
+
 bool wdr_status_look(const WdrWorld *world, WdrStatus **ret, GError **error)
 {
 	g_autoptr(WdrStatus) s = g_new0(WdrStatus, 1);
@@ -206,6 +220,7 @@ bool wdr_status_look(const WdrWorld *world, WdrStatus **ret, GError **error)
 		(s->it && !look_at_stage(world, s, is_arrival, error)))
 		return false;
 	look_at_ready(world, s);
+	look_at_rehearsal(s);
 	*ret = g_steal_pointer(&s);
 	return true;
 }

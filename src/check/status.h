@@ -26,7 +26,8 @@ typedef struct {
 	 * NULL: unknown, or there are several. */
 	char *running, *candidate;
 	/* Of the last 'ready', where it is newer than the move: its target, and what stops it.
-	 * NULL: there is none. */
+	 * NULL: there is none. Of a target that is complete `stop` is why it does not boot, by its
+	 * last rehearsal. */
 	char *ready_to, *stop;
 } WdrStatus;
 void wdr_status_free(WdrStatus *s);

@@ -4,10 +4,16 @@
 #include "boot/system/survey.h"
 #include "check/planned_boot.h"
 #include "check/root_and_boot.h"
+#include "check/status.h"
+#include "cli/common/keep.h"
 #include "disk/backing.h"
 #include "disk/users.h"
+#include "journal/state_folder.h"
 #include "present/show_itinerary.h"
 #include "present/show_rehearsal.h"
+
+#include <string.h>
+#include <unistd.h>
 
 typedef struct {
 	char *medium, *without, *with;
@@ -109,6 +115,21 @@ static bool rehearse_together(
 	return true;
 }
 
+/* Of the target of this machine's move, for 'status' and the report. Whoever may not write to the
+ * records rehearses all the same. */
+static void keep(const WdrWorld *world, const WdrDisk *disk, const WdrRehearsal *r)
+{
+	g_autoptr(WdrStatus) status = NULL;
+
+	if (!wdr_status_look(world, &status, NULL) || status->stage != WDR_STATUS_MOVED ||
+		strcmp(status->it->target.name, disk->name) != 0 ||
+		access(status->records, W_OK) != 0)
+		return;
+	g_autofree char *starts = wdr_present_what_starts(status->it);
+	wdr_cli_keep(world, status->records, WDR_REHEARSAL_FILE,
+		wdr_present_rehearsal_document(starts, status->it->target.medium, r));
+}
+
 static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **argv,
 	WdrVerdict *ret, GError **error)
 {
@@ -146,6 +167,8 @@ static bool rehearse(RehearseOptions *o, WdrGlobals *globals, int argc, char **a
 			  : NULL,
 		rehearsal);
 	*ret = rehearsal->verdict;
+	if (!o->medium && !o->without && !o->with)
+		keep(world, r.disk, rehearsal);
 	return true;
 }
 

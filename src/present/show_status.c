@@ -46,6 +46,8 @@ static char *what_to_do(const WdrStatus *s, unsigned line)
 			       ? wdr_command("move", "--resume", s->records)
 			       : wdr_command("move", "--to", target);
 	case RESTART:
+		if (s && s->stage == WDR_STATUS_MOVED && s->stop)
+			return wdr_command("rehearse", target);
 		return g_strdup(s && s->it && s->it->what == WDR_MOVE_ROOT
 					? "restart the board"
 					: "power off, take the old disk out, power on");
@@ -98,6 +100,9 @@ static char *stage_words(const WdrStatus *s)
 		return g_strdup_printf("%s is complete, but the board was booted since from %s",
 			move, s->running ? s->running : "the old disk");
 	case WDR_STATUS_MOVED:
+		if (s->stop)
+			return g_strdup_printf("%s is complete, but %s does not boot: %s", move,
+				s->it->target.name, s->stop);
 		return g_strdup_printf("%s is complete; the system still runs from %s", move,
 			s->running ? s->running : "the old disk");
 	case WDR_STATUS_BOOTED:

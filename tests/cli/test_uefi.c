@@ -89,6 +89,22 @@ START_TEST(an_entry_is_made)
 }
 END_TEST
 
+/* What is next is no restart into a dark board. */
+START_TEST(status_knows_of_it)
+{
+	move();
+	SupRun before = RUN("status");
+	bench_expect(&before, 0, "nvme0n1 does not boot: the firmware has no entry for this disk");
+	bench_expect(&before, 0, "rehearse nvme0n1\n");
+	SupRun written = RUN("order", "--first", "nvme0n1", "--write");
+	bench_expect(&written, 0, NULL);
+	SupRun rehearsed = RUN("rehearse", "nvme0n1");
+	bench_expect(&rehearsed, 0, NULL);
+	SupRun after = RUN("status");
+	bench_expect(&after, 0, "next: power off, take the old disk out, power on");
+}
+END_TEST
+
 START_TEST(rewind_takes_the_entry_away)
 {
 	move();
@@ -204,6 +220,8 @@ static const struct {
 		"on a disk that is not plugged in (PARTUUID c012ed05-5b3e-4d07-9a21-60a7e5c20011)" },
 	{ ":", { "order", "--first", "usb" }, 3, "no USB disk has programs for UEFI firmware" },
 	{ ":", { "order", "--first", "owls" }, 2, "there is no disk and no image file 'owls'" },
+	{ "cp --sparse=always dev/nvme0n1 copy.img", { "order", "--first", "IMAGE", "--write" }, 3,
+		"copy.img is an image: the firmware boots disks" },
 	{ ":", { "order", "--targets", "nvme0" }, 2, "--first DISK is the option for it" },
 	{ ":", { "order", "--set", "0xf41" }, 2, "--first DISK is the option for it" },
 };
@@ -212,7 +230,12 @@ START_TEST(troubles_with_entries)
 {
 	move();
 	shell(troubles[_i].before);
-	SupRun run = board_run(&dune, troubles[_i].arguments);
+	const char *arguments[5] = { NULL };
+	for (size_t i = 0; troubles[_i].arguments[i]; i++) {
+		bool is_image = strcmp(troubles[_i].arguments[i], "IMAGE") == 0;
+		arguments[i] = is_image ? board_path(&dune, "copy.img") : troubles[_i].arguments[i];
+	}
+	SupRun run = board_run(&dune, arguments);
 	bench_expect(&run, troubles[_i].code, troubles[_i].text);
 }
 END_TEST
@@ -358,6 +381,7 @@ Suite *suite_uefi(void)
 	tcase_add_checked_fixture(t, sup_setup, sup_teardown);
 	tcase_add_test(t, every_place_is_edited);
 	tcase_add_test(t, an_entry_is_made);
+	tcase_add_test(t, status_knows_of_it);
 	tcase_add_test(t, rewind_takes_the_entry_away);
 	tcase_add_test(t, rewind_leaves_what_others_did);
 	tcase_add_test(t, after_the_restart);
