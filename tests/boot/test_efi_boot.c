@@ -141,6 +141,11 @@ static const struct {
 	{ FIND "if [ -z \"$owls\" -o \"$owls\" = 1 ]; then set default=1; fi\n" ENTRY("a", "ka")
 			ENTRY("b", "kb"),
 		NULL, "menu entry 'b'|2:boot/kb|boot/i|root=X", NULL },
+	{ FIND ENTRY("a",
+		  "ka") "if [ \"$grub_platform\" = \"efi\" ]; then\nfwsetup --is-supported\nif [ "
+			"\"$?\" = 0 ]; then\nmenuentry 'UEFI-Firmware-Einstellungen' --id "
+			"'uefi-firmware' {\nfwsetup\n}\nfi\nfi\n",
+		NULL, "menu entry 'a'|2:boot/ka|boot/i|root=X", NULL },
 	/* What only the running loader knows. */
 	{ FIND "if keystatus --shift; then set default=1; fi\n" ENTRY("a", "ka") ENTRY("b", "kb"),
 		NULL,

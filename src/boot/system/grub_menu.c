@@ -205,8 +205,9 @@ static bool matters(char *const *words)
 		if (g_str_has_prefix(set, variables[i]))
 			return true;
 	}
-	/* An entry without an effect on the others: it leads into the firmware's settings. */
-	bool is_firmware = words[1] && strstr(words[1], "UEFI Firmware Settings");
+	/* The entry behind all others that leads into the firmware's settings; its title is in the
+	 * language of the system. */
+	bool is_firmware = g_strv_contains((const char *const *)words, "uefi-firmware");
 	return !is_firmware && g_strv_contains(commands, words[0]);
 }
 
