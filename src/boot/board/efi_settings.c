@@ -74,7 +74,7 @@ static char *read_text(WdrCursor *c, size_t end)
 	if (units->len == 0)
 		return g_strdup("");
 	g_autofree char *text = g_utf16_to_utf8(
-		(const gunichar2 *)(const void *)units->data, units->len, NULL, NULL, NULL);
+		(const gunichar2 *)(const void *)units->data, (glong)units->len, NULL, NULL, NULL);
 	return text ? g_steal_pointer(&text) : g_strdup("?");
 }
 
