@@ -164,10 +164,10 @@ START_TEST(an_edit_is_a_section)
 	sup_ok(edit(before, texts[_i], &after, &error));
 	ck_assert_uint_eq(g_bytes_get_size(after), g_bytes_get_size(before));
 	write_file("owl.efi", after);
-	/* Those of other processors do not know this format. */
-	if (!strstr(SUP_TOOL("objcopy", "--info"), "pei-x86-64")) {
-		printf("skipped: %s: this objcopy knows no UEFI programs\n",
-			"an_edit_is_a_section");
+	/* Those of other processors do not know this format, and some systems have none. */
+	SupRun info = SUP_RUN("objcopy", "--info");
+	if (info.code != 0 || !strstr(info.out, "pei-x86-64")) {
+		printf("skipped: an_edit_is_a_section: no objcopy here knows UEFI programs\n");
 		return;
 	}
 	dump_section(".cmdline", "cmdline");
